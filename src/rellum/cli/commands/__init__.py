@@ -1,0 +1,1 @@
+"""One file a command. Heavy imports stand inside the functions, so that starting stays fast."""

@@ -1,0 +1,68 @@
+"""``rellum adopt``."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rellum.cli import console, options
+
+
+def adopt(
+    game: Annotated[str, typer.Argument(metavar="GAME", help="The installed game's folder.")],
+    pack: options.Pack = options.HERE,
+    catalog: Annotated[
+        list[str] | None,
+        typer.Option("--catalog", metavar="FOLDER", help="A catalog folder; may be repeated."),
+    ] = None,
+    sheet: Annotated[
+        str,
+        typer.Option("--sheet", metavar="ID", help="The game sheet, if it is not told by itself."),
+    ] = "",
+    as_json: options.Json = False,
+) -> None:
+    """Make a game folder this pack's: know its version, list and hash it, write rellum.toml."""
+    from rellum.cli import render
+    from rellum.core.actions import adopt as action
+    from rellum.core.shelf.store import shelf_folder
+
+    with console.progress() as listen:
+        result = action.adopt(
+            pack,
+            game,
+            catalogs=tuple(catalog or ()),
+            sheet_id=sheet,
+            shelf_folder=shelf_folder(),
+            listen=listen,
+        )
+    identity = result.identity
+    if as_json:
+        console.say_json(
+            {
+                "sheet": identity.sheet,
+                "version": identity.version.text,
+                "edition": identity.edition,
+                "expansions": list(identity.expansions),
+                "evidence": list(identity.evidence),
+                "game_folder": result.game_folder,
+                "pack_folder": result.pack_folder,
+                "files": result.files,
+                "bytes": result.bytes,
+                "warnings": list(result.warnings),
+            }
+        )
+        return
+    console.say(console.styled(render.game_line(identity), "bold"))
+    files = console.count_text(result.files, "file")
+    console.facts(
+        [
+            ("game", result.game_folder),
+            ("pack", result.pack_folder),
+            ("baseline", f"{files}, {console.bytes_text(result.bytes)}, listed and hashed"),
+            *(("told by", line) for line in identity.evidence),
+        ]
+    )
+    for warning in result.warnings:
+        console.warn(warning)
+    console.say("Next: 'rellum want MOD', and 'rellum take ARCHIVE' for what you have downloaded.")

@@ -1,0 +1,40 @@
+"""``rellum apply``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.actions.apply import Preview
+
+
+def apply(
+    yes: options.Yes = False,
+    every: options.All = False,
+    pack: options.Pack = options.HERE,
+) -> None:
+    """Lay the line-up over the game: all of it or nothing. Shows what it will do and asks."""
+    from rellum.cli import render
+    from rellum.cli.commands.preview import show_preview
+    from rellum.core.actions.apply import apply as action
+    from rellum.core.shelf.store import shelf_folder
+
+    def ask(preview: Preview) -> bool:
+        show_preview(preview, files=not yes, every=every)
+        return console.confirm("Apply this?", yes=yes)
+
+    result = action(pack, shelf_folder(), render.tell_recovered, ask)
+    if not result.done:
+        console.say("Nothing was changed.")
+        raise typer.Exit(1)
+    if not result.preview.plan.visible:
+        console.say("Nothing to do: the game folder is as the line-up wants it.")
+        return
+    releases = console.count_text(len(result.preview.lock.releases), "release")
+    files = console.count_text(len(result.preview.plan.visible), "file")
+    render.tell_kept(result.preview.plan, result.originals_folder)
+    console.say(f"Applied: {files} changed, {releases} in the game.")

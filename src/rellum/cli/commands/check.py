@@ -1,0 +1,92 @@
+"""``rellum check``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.folder.model import Drift, Finding
+
+
+def check(
+    deep: Annotated[
+        bool, typer.Option("--deep", help="Hash every file, also where size and time are as left.")
+    ] = False,
+    every: options.All = False,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Tell whether the game folder is as Rellum left it, and whose each differing file is."""
+    from rellum.cli.render import tell_recovered
+    from rellum.core.actions.check import check as action
+
+    with console.progress() as listen:
+        drift = action(pack, tell_recovered, deep=deep, listen=listen)
+    if as_json:
+        console.say_json(_document(drift))
+    elif drift.findings:
+        _show(drift, every=every)
+    else:
+        hashed = f", {drift.files_hashed:,} hashed" if drift.files_hashed else ""
+        console.say(f"All as left: {drift.files_seen:,} entries looked at{hashed}.")
+        if drift.touched:
+            files = console.count_text(len(drift.touched), "file")
+            console.say(f"{files} with another time but the same content.")
+    if drift.findings:
+        raise typer.Exit(1)
+
+
+def _show(drift: Drift, *, every: bool) -> None:
+    from rellum.cli.render import MOST_LINES
+    from rellum.core.paths import shown
+
+    findings = drift.findings if every else drift.findings[:MOST_LINES]
+    console.table(
+        ("finding", "file", "whose", "what", "mend with"),
+        [(f.kind, shown(f.path), f.owner or "nobody", f.detail, _remedy(f)) for f in findings],
+    )
+    if len(drift.findings) > len(findings):
+        console.say(f"… and {len(drift.findings) - len(findings):,} more (--all lists every one)")
+    counts = {
+        kind: sum(each.kind == kind for each in drift.findings)
+        for kind in ("changed", "missing", "foreign")
+    }
+    told = ", ".join(f"{count:,} {kind}" for kind, count in counts.items() if count)
+    console.say()
+    console.say(f"{told}; {drift.files_seen:,} entries looked at.")
+
+
+def _remedy(finding: Finding) -> str:
+    from rellum.core.folder.model import RELLUM, VANILLA
+
+    if finding.kind == "foreign":
+        return "-"
+    if finding.owner == RELLUM:
+        return "apply"
+    if finding.owner != VANILLA:
+        return "apply, or restore"
+    return "restore" if finding.has_original else "a clean copy of the game"
+
+
+def _document(drift: Drift) -> dict[str, Any]:
+    from rellum.core.paths import shown
+
+    return {
+        "findings": [
+            {
+                "path": shown(each.path),
+                "finding": each.kind,
+                "owner": each.owner or None,
+                "detail": each.detail,
+                "has_original": each.has_original,
+            }
+            for each in drift.findings
+        ],
+        "touched": [shown(path) for path in drift.touched],
+        "files_seen": drift.files_seen,
+        "files_hashed": drift.files_hashed,
+    }

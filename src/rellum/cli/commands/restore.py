@@ -1,0 +1,94 @@
+"""``rellum restore``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.actions.restore import Confirm, Restoration, RestoreResult
+
+
+def restore(
+    paths: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[PATH]...", help="Files or folders, named from the game folder."),
+    ] = None,
+    mod: Annotated[
+        str, typer.Option("--mod", metavar="ID", help="Every file that belongs to this mod.")
+    ] = "",
+    everything: Annotated[
+        bool, typer.Option("--all", help="The whole game folder, as it was adopted.")
+    ] = False,
+    yes: options.Yes = False,
+    pack: options.Pack = options.HERE,
+) -> None:
+    """Bring vanilla originals back: of files, of one mod, or of the whole game."""
+    from rellum.cli.render import tell_kept
+
+    if sum((bool(paths), bool(mod), everything)) != 1:
+        raise typer.BadParameter("name either files, or --mod ID, or --all")
+    result = _restore(tuple(paths or ()), mod, pack, _asker(yes, as_left=not everything))
+    restoration = result.restoration
+    plan = restoration.plan
+    if not result.done:
+        console.say("Nothing was changed.")
+        raise typer.Exit(1)
+    if plan.visible:
+        back = sum(each.after is not None for each in plan.visible)
+        gone = len(plan.visible) - back
+        counts = [
+            f"{console.count_text(back, 'original')} back" if back else "",
+            f"{console.count_text(gone, 'file')} of mods taken out" if gone else "",
+        ]
+        console.say(f"Restored: {', '.join(filter(None, counts))}.")
+    elif not plan.left_alone:
+        console.say("Nothing to do: that is vanilla already.")
+    tell_kept(plan, result.originals_folder)
+    _tell_rest(restoration, everything=everything)
+    if plan.left_alone:
+        raise typer.Exit(1)
+
+
+def _restore(paths: tuple[str, ...], mod: str, pack: str, ask: Confirm) -> RestoreResult:
+    from rellum.cli.render import tell_recovered
+    from rellum.core.actions import restore as actions
+
+    if mod:
+        return actions.restore_mod(pack, mod, tell_recovered, ask)
+    if paths:
+        return actions.restore_paths(pack, paths, tell_recovered, ask)
+    return actions.restore_all(pack, tell_recovered, ask)
+
+
+def _asker(yes: bool, *, as_left: bool) -> Confirm:
+    def ask(restoration: Restoration) -> bool:
+        from rellum.cli import render
+
+        if not yes or not as_left:
+            if not yes:
+                render.plan_lines(restoration.plan, every=False)
+            console.say(render.plan_summary(restoration.plan, restoration.space))
+        return console.confirm("Restore this?", yes=yes)
+
+    return ask
+
+
+def _tell_rest(restoration: Restoration, *, everything: bool) -> None:
+    """Say what stays as it is, and what the next apply would do."""
+    from rellum.core.paths import shown
+
+    plan = restoration.plan
+    for path, why in plan.left_alone:
+        console.warn(f"{shown(path)} is not as adopted and stays so: {why}")
+    if restoration.foreign:
+        console.say(f"{console.count_text(len(restoration.foreign), 'foreign file')} left alone:")
+        for path in restoration.foreign[:20]:
+            console.say(f"  {shown(path)}")
+        if len(restoration.foreign) > 20:
+            console.say(f"  … and {len(restoration.foreign) - 20:,} more")
+    if plan.visible and not everything:
+        console.say("The line-up is as it was: the next 'rellum apply' lays it again.")

@@ -1,0 +1,40 @@
+"""``rellum want`` and ``rellum drop``."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rellum.cli import console, options
+
+
+def want(
+    mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
+    range_text: Annotated[
+        str, typer.Argument(metavar="[RANGE]", help="Versions allowed, e.g. '>=3, <4'.")
+    ] = "*",
+    pack: options.Pack = options.HERE,
+) -> None:
+    """Ask for a mod, with a version range; 'rellum resolve' then chooses the release."""
+    from rellum.core.actions.wants import want as action
+
+    result = action(pack, mod, range_text)
+    which = "any version" if result.range == "*" else result.range
+    before = ""
+    if result.before is not None and result.before != result.range:
+        before = f" (was: {'any version' if result.before == '*' else result.before})"
+    console.say(f"The pack wants {result.mod}, {which}{before}.")
+    newest = ", ".join(version.text for version in result.matching[:5])
+    console.say(f"Releases in that range: {newest}{' …' if len(result.matching) > 5 else ''}")
+
+
+def drop(
+    mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
+    pack: options.Pack = options.HERE,
+) -> None:
+    """Stop asking for a mod; the next 'rellum apply' takes it out of the game."""
+    from rellum.core.actions.wants import drop as action
+
+    action(pack, mod)
+    console.say(f"The pack no longer wants {mod}. 'rellum apply' takes it out of the game.")

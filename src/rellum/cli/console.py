@@ -1,0 +1,193 @@
+"""The only place that prints.
+
+People's output goes to standard output, progress and warnings to standard error. Colour only on a
+terminal, and never the only sign of anything.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any, Literal
+
+from rellum.core.errors import UserError
+from rellum.core.progress import Listener, Progress, silent
+
+PIPED_WIDTH = 100
+
+Style = Literal["bold", "dim", "red", "yellow", "green"]
+_CODES: dict[Style, str] = {"bold": "1", "dim": "2", "red": "31", "yellow": "33", "green": "32"}
+
+
+class NeedsAnswer(UserError):
+    """A question cannot be asked, because there is no terminal."""
+
+    code = "needs-answer"
+
+
+def prepare_streams() -> None:
+    """Let names that are no text of this terminal be shown by their codes instead of failing."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+
+
+def say(text: str = "") -> None:
+    """Print a line for people."""
+    print(text)
+
+
+def say_json(document: Any) -> None:
+    """Print one JSON document (RFC 8259) and nothing else."""
+    print(json.dumps(document, indent=2, ensure_ascii=True))
+
+
+def warn(text: str) -> None:
+    """Print a warning on standard error."""
+    sys.stdout.flush()
+    print(f"{_styled('warning:', 'yellow', sys.stderr)} {text}", file=sys.stderr)
+
+
+def note(text: str) -> None:
+    """Print something that is no result on standard error."""
+    sys.stdout.flush()
+    print(text, file=sys.stderr)
+
+
+def show_error(summary: str, details: Sequence[str], hint: str) -> None:
+    """Print what is wrong, each fault on its line, and what to do."""
+    sys.stdout.flush()
+    print(f"{_styled('error:', 'red', sys.stderr)} {summary}", file=sys.stderr)
+    for detail in details:
+        print("  " + detail.replace("\n", "\n  "), file=sys.stderr)
+    if hint:
+        print(f"{_styled('do:', 'bold', sys.stderr)} {hint}", file=sys.stderr)
+
+
+def styled(text: str, style: Style) -> str:
+    """Return text for standard output in a style, where that is a terminal."""
+    return _styled(text, style, sys.stdout)
+
+
+def _styled(text: str, style: Style, stream: Any) -> str:
+    if not stream.isatty() or os.environ.get("NO_COLOR"):
+        return text
+    return f"\x1b[{_CODES[style]}m{text}\x1b[0m"
+
+
+def table(
+    headings: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = ()
+) -> None:
+    """Print rows in aligned columns; ``right`` numbers the columns that align to the right.
+
+    On a terminal long cells of the last column fold; piped, no line is ever broken.
+    """
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+    grid = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    for position, heading in enumerate(headings):
+        grid.add_column(
+            heading,
+            justify="right" if position in right else "left",
+            no_wrap=position < len(headings) - 1,
+            overflow="fold",
+        )
+    for row in rows:
+        grid.add_row(*map(Text, row))
+    width = None if sys.stdout.isatty() else 10_000
+    console = Console(file=sys.stdout, width=width, highlight=False, soft_wrap=False)
+    with console.capture() as capture:
+        console.print(grid)
+    say("\n".join(line.rstrip() for line in capture.get().splitlines()))
+
+
+def facts(pairs: Sequence[tuple[str, str]]) -> None:
+    """Print name and value pairs, indented, the values aligned."""
+    width = max(len(name) for name, _ in pairs)
+    for name, value in pairs:
+        say(f"  {styled(name.ljust(width), 'dim')}  {value}")
+
+
+def confirm(question: str, *, yes: bool) -> bool:
+    """Ask on the terminal; ``yes`` answers for the user. Raises NeedsAnswer without a terminal."""
+    if yes:
+        return True
+    if not sys.stdin.isatty():
+        raise NeedsAnswer(
+            "this changes the game folder and nobody is there to ask",
+            hint="Call it in a terminal, or give --yes.",
+        )
+    sys.stdout.flush()
+    print(f"{question} [y/N] ", end="", file=sys.stderr, flush=True)
+    answer = sys.stdin.readline().strip().lower()
+    return answer in ("y", "yes")
+
+
+@contextmanager
+def progress() -> Iterator[Listener]:
+    """Show how far the work is, on a terminal; stay quiet when piped."""
+    if not sys.stderr.isatty():
+        yield silent
+        return
+    line = _ProgressLine()
+    try:
+        yield line.show
+    finally:
+        line.clear()
+
+
+class _ProgressLine:
+    """One line that is written over: stage, files, bytes, rate, time left."""
+
+    def __init__(self) -> None:
+        import time
+
+        self._clock = time.monotonic
+        self._started: dict[str, float] = {}
+        self._shown_at = 0.0
+        self._length = 0
+
+    def show(self, now: Progress) -> None:
+        """Show the progress, at most ten times a second."""
+        moment = self._clock()
+        started = self._started.setdefault(now.stage, moment)
+        if moment - self._shown_at < 0.1 or moment - started < 0.3:
+            return
+        self._shown_at = moment
+        parts = [now.stage]
+        if now.total_files:
+            parts.append(f"{now.files:,} of {now.total_files:,} files")
+        rate = now.bytes / (moment - started)
+        parts.append(f"{bytes_text(now.bytes)} of {bytes_text(now.total_bytes)}")
+        if rate:
+            parts.append(f"{bytes_text(int(rate))}/s")
+            left = max(0, now.total_bytes - now.bytes) / rate
+            parts.append(f"{int(left) // 60}:{int(left) % 60:02} left")
+        text = "  ".join(parts)
+        print("\r" + text.ljust(self._length), end="", file=sys.stderr, flush=True)
+        self._length = len(text)
+
+    def clear(self) -> None:
+        """Wipe the line."""
+        if self._length:
+            print("\r" + " " * self._length + "\r", end="", file=sys.stderr, flush=True)
+
+
+def bytes_text(count: int) -> str:
+    """Return a number of bytes for people, in decimal units: ``48.2 kB``."""
+    size = float(count)
+    for unit in ("B", "kB", "MB", "GB"):
+        if size < 999.95 or unit == "GB":
+            break
+        size /= 1000
+    return f"{count:,} B" if unit == "B" else f"{size:,.1f} {unit}"
+
+
+def count_text(count: int, one: str, many: str = "") -> str:
+    """Return a number with its noun: ``1 file``, ``12 files``."""
+    return f"{count:,} {one if count == 1 else many or one + 's'}"

@@ -1,0 +1,40 @@
+"""The edge: errors become words and exit statuses here, and nowhere else."""
+
+from __future__ import annotations
+
+import sys
+
+from rellum.cli import console
+from rellum.core.errors import RellumError
+
+SYSTEM_ERROR_STATUS = 2
+
+
+def main() -> int:
+    """Run the command line and return its exit status, as docs/errors.md lists them."""
+    from rellum.cli.app import app
+
+    console.prepare_streams()
+    try:
+        app()
+    except RellumError as error:
+        if "--json" in sys.argv:
+            console.say_json({"error": _document(error)})
+        console.show_error(error.summary, error.details, error.hint)
+        return error.exit_status
+    except OSError as error:
+        where = f"{error.filename}: " if error.filename else ""
+        console.show_error(
+            f"{where}{error.strerror or error}", (), "Mend that and try again; nothing was changed."
+        )
+        return SYSTEM_ERROR_STATUS
+    return 0
+
+
+def _document(error: RellumError) -> dict[str, object]:
+    return {
+        "code": error.code,
+        "summary": error.summary,
+        "details": list(error.details),
+        "hint": error.hint,
+    }

@@ -1,0 +1,161 @@
+"""From result values to lines for people and documents for programs."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from rellum.cli import console
+from rellum.core.paths import shown
+
+if TYPE_CHECKING:
+    from rellum.core.change.execute import Space
+    from rellum.core.change.plan import Operation, Plan
+    from rellum.core.change.recover import Recovered
+    from rellum.core.folder.model import Identity
+
+MOST_LINES = 30
+"""How many files a list shows unless all are asked for."""
+
+_WORDS = {
+    "new": "new",
+    "replaces vanilla": "over vanilla",
+    "replaces": "over",
+    "mends": "mended",
+    "brings back": "back",
+    "removes": "goes",
+}
+
+
+def game_line(identity: Identity) -> str:
+    """Return what a game is, on one line."""
+    parts = [f"{identity.name} {identity.version}"]
+    if identity.edition:
+        parts.append(f"{identity.edition} edition")
+    if identity.expansions:
+        parts.append("with " + ", ".join(identity.expansions))
+    return ", ".join(parts)
+
+
+def tell_recovered(recovered: Recovered) -> None:
+    """Say what an interrupted change came to."""
+    how = "finished" if recovered.outcome == "finished" else "taken back"
+    console.warn(f"'{recovered.action}' had been interrupted; it was {how} now")
+    for path in recovered.left:
+        console.warn(f"{shown(path)} was changed by something else since, and is left as it is")
+
+
+def plan_lines(plan: Plan, *, every: bool) -> None:
+    """Print a plan file by file."""
+    operations = plan.visible
+    shown_ones = operations if every else operations[:MOST_LINES]
+    rows = [
+        (_word(each), shown(each.path), console.bytes_text(_bytes(each)), _remark(each))
+        for each in shown_ones
+    ]
+    console.table(("what", "file", "size", "whose"), rows, right=(2,))
+    if len(operations) > len(shown_ones):
+        console.say(f"… and {len(operations) - len(shown_ones):,} more (--all lists every file)")
+
+
+def _word(operation: Operation) -> str:
+    return _WORDS[operation.effect]
+
+
+def _bytes(operation: Operation) -> int:
+    content = operation.after or operation.before
+    return content.size if content else 0
+
+
+def _remark(operation: Operation) -> str:
+    if operation.effect == "replaces vanilla":
+        remark = f"{operation.after_owner}; the original is kept"
+    elif operation.effect == "replaces":
+        remark = f"{operation.after_owner}, in place of {operation.before_owner}"
+    elif operation.effect == "removes":
+        remark = operation.before_owner
+    elif operation.effect == "brings back":
+        remark = f"{operation.after_owner}, in place of {operation.before_owner}"
+    else:
+        remark = operation.after_owner
+    if operation.keep:
+        remark += "; what stands there was changed and is kept aside"
+    return remark
+
+
+def plan_summary(plan: Plan, space: Space) -> str:
+    """Return a plan in one sentence."""
+    counts: dict[str, int] = {}
+    for each in plan.visible:
+        counts[each.effect] = counts.get(each.effect, 0) + 1
+    words = [
+        f"{counts[effect]:,} {word}"
+        for effect, word in (
+            ("new", "new"),
+            ("replaces vanilla", "over vanilla"),
+            ("replaces", "replaced"),
+            ("mends", "mended"),
+            ("brings back", "brought back"),
+            ("removes", "removed"),
+        )
+        if effect in counts
+    ]
+    files = console.count_text(len(plan.visible), "file")
+    return (
+        f"{files}: {', '.join(words)}. "
+        f"Space needed {console.bytes_text(space.needed)}, free {console.bytes_text(space.free)}."
+    )
+
+
+def tell_kept(plan: Plan, originals_folder: str) -> None:
+    """Say where the copies are of files that somebody had changed and that were replaced."""
+    for each in plan.visible:
+        if each.keep and each.before:
+            digest = each.before.digest
+            kept = os.path.join(originals_folder, digest[:2], digest)
+            console.say(
+                f"What stood at {shown(each.path)} had been changed; a copy is kept: {kept}"
+            )
+
+
+def release_rows(plan: Plan) -> list[tuple[str, ...]]:
+    """Return, for each owner, how many files come, are replaced and go, and the bytes."""
+    owners: dict[str, list[int]] = {}
+    for each in plan.visible:
+        row = owners.setdefault(each.after_owner or each.before_owner, [0, 0, 0, 0])
+        column = {"new": 0, "removes": 2}.get(each.effect, 1)
+        row[column] += 1
+        if each.after:
+            row[3] += each.after.size
+    return [
+        (owner, *(f"{n:,}" if n else "-" for n in row[:3]), console.bytes_text(row[3]))
+        for owner, row in owners.items()
+    ]
+
+
+def plan_document(plan: Plan, space: Space) -> dict[str, Any]:
+    """Return a plan for programs."""
+    return {
+        "operations": [
+            {
+                "path": shown(each.path),
+                "effect": each.effect,
+                "size": _bytes(each),
+                "owner": each.after_owner or None,
+                "owner_before": each.before_owner if each.before else None,
+                "blake3": each.after.digest if each.after else None,
+                "keeps_copy": each.keep,
+            }
+            for each in plan.visible
+        ],
+        "left_alone": [{"path": shown(path), "reason": why} for path, why in plan.left_alone],
+        "space_needed": space.needed,
+        "space_free": space.free,
+    }
+
+
+def bullet_list(lines: Sequence[str]) -> None:
+    """Print indented lines."""
+    for line in lines:
+        console.say(f"  {line}")

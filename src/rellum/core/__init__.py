@@ -1,0 +1,1 @@
+"""Everything Rellum knows and does, without any interface: it prints nothing and asks nobody."""

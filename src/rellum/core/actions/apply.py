@@ -1,0 +1,133 @@
+"""Preview and apply: the line-up's layers over the baseline, planned against the folder as it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.resolve import current_line_up, release_chain
+from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.model import Catalog
+from rellum.core.change.execute import Space, execute, space_for
+from rellum.core.change.plan import Plan
+from rellum.core.change.planning import plan_target
+from rellum.core.errors import UserError
+from rellum.core.layers.model import Layer, Target
+from rellum.core.layers.placing import place_archives
+from rellum.core.layers.target import lay_over
+from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, write_lock
+from rellum.core.pack.marker import marker_bytes, refuse_other_owner
+from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.shelf.store import Shelf
+
+
+class MissingArchives(UserError):
+    """The line-up needs archives that are not on the shelf."""
+
+    code = "missing-archives"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Preview:
+    """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made."""
+
+    lock: LockFile
+    made_anew: bool
+    plan: Plan
+    target: Target
+    space: Space
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ApplyResult:
+    """What was done. ``done`` is False where the user said no."""
+
+    preview: Preview
+    done: bool
+    originals_folder: str
+
+
+def preview(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) -> Preview:
+    """Plan, and change nothing.
+
+    Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, CannotLay, FolderOwned.
+    """
+    with open_pack(pack_folder, on_recovered) as opened, Shelf(shelf_folder) as shelf:
+        return _prepare(opened, shelf)
+
+
+def apply(
+    pack_folder: str,
+    shelf_folder: str,
+    on_recovered: OnRecovered,
+    confirm: Callable[[Preview], bool],
+) -> ApplyResult:
+    """Plan, ask, and carry the plan out. Raises what ``preview`` does, NoSpace, RolledBack."""
+    with open_pack(pack_folder, on_recovered) as opened, Shelf(shelf_folder) as shelf:
+        planned = _prepare(opened, shelf)
+        originals = opened.home.originals_folder
+        if planned.plan.is_empty:
+            if planned.made_anew:
+                write_lock(opened.home, planned.lock)
+            return ApplyResult(preview=planned, done=True, originals_folder=originals)
+        if planned.plan.visible and not confirm(planned):
+            return ApplyResult(preview=planned, done=False, originals_folder=originals)
+        if planned.made_anew:
+            write_lock(opened.home, planned.lock)
+        execute(planned.plan, "apply", opened.site, shelf.open)
+        return ApplyResult(preview=planned, done=True, originals_folder=originals)
+
+
+def _prepare(opened: OpenPack, shelf: Shelf) -> Preview:
+    home, adopted = opened.home, opened.adopted
+    refuse_other_owner(opened.roots, home, adopted.pack_id)
+    pack = read_pack_file(home)
+    catalog = catalog_of(home, pack)
+    lock, made_anew = current_line_up(home, pack, catalog, adopted.identity, shelf)
+    target = lay_over(find_layers(lock, catalog, shelf))
+    marker = marker_bytes(home, adopted.pack_id)
+    plan = plan_target(target.files, marker, opened.state, opened.roots)
+    space = space_for(plan, home, opened.roots)
+    return Preview(lock=lock, made_anew=made_anew, plan=plan, target=target, space=space)
+
+
+def find_layers(lock: LockFile, catalog: Catalog, shelf: Shelf) -> tuple[Layer, ...]:
+    """Return the layers of a line-up, in load order. Raises MissingArchives, PlacingFault."""
+    _refuse_missing(lock, shelf)
+    return tuple(_layer(release, catalog, shelf) for release in lock.releases)
+
+
+def _refuse_missing(lock: LockFile, shelf: Shelf) -> None:
+    missing = [
+        f"{file.name}  ({release.mod} {release.version})"
+        for release in lock.releases
+        for file in release.files
+        if shelf.find(file) is None
+    ]
+    if missing:
+        count = "an archive" if len(missing) == 1 else f"{len(missing)} archives"
+        raise MissingArchives(
+            f"the line-up needs {count} that the shelf lacks",
+            details=tuple(missing),
+            hint="Download them and give them to Rellum with 'rellum take FILE'.",
+        )
+
+
+def _layer(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Layer:
+    release = find_mod(catalog, locked.mod).release(locked.version)
+    if release is None:
+        raise NoLineUp(
+            f"the card of {locked.mod} has no release {locked.version} any more",
+            hint="Make a new line-up with 'rellum resolve'.",
+        )
+    files = {}
+    for part in release_chain(release, catalog):
+        archives = []
+        for file in part.files:
+            entry = shelf.find(file)
+            assert entry is not None  # _refuse_missing has seen to it
+            archives.append((entry, shelf.members(entry.digest)))
+        files.update({each.path: each for each in place_archives(part.places, archives)})
+    return Layer(mod=locked.mod, version=locked.version, files=tuple(files.values()))

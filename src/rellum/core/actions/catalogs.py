@@ -1,0 +1,45 @@
+"""Where a pack's catalog folders are, and reading them for the game that it keeps."""
+
+from __future__ import annotations
+
+import os
+
+from rellum.core.catalog.load import NoCatalog, load_catalog
+from rellum.core.catalog.model import Catalog
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.pack_file import PackFile
+
+CATALOG_VARIABLE = "RELLUM_CATALOG"
+
+
+def find_catalogs(
+    home: PackHome, named: tuple[str, ...] = (), pack: PackFile | None = None
+) -> tuple[str, ...]:
+    """Return the catalog folders: those named, else the pack's, else ``RELLUM_CATALOG``, else a
+    folder called ``catalog`` in the pack's folder or beside it. Raises NoCatalog.
+    """
+    if named:
+        return tuple(os.path.abspath(each) for each in named)
+    if pack is not None and pack.catalogs:
+        return pack.catalogs
+    if variable := os.environ.get(CATALOG_VARIABLE):
+        return tuple(os.path.abspath(each) for each in variable.split(os.pathsep))
+    for above in (home.folder, os.path.dirname(home.folder)):
+        folder = os.path.join(above, "catalog")
+        if os.path.isdir(folder):
+            return (folder,)
+    raise NoCatalog(
+        "no catalog folder is known",
+        hint=f"Name one with --catalog, by {CATALOG_VARIABLE}, or put it beside the pack "
+        "under the name 'catalog'.",
+    )
+
+
+def catalog_of(home: PackHome, pack: PackFile) -> Catalog:
+    """Read the catalog for the pack's game. Raises NoCatalog, FileFaults."""
+    if pack.sheet is None:
+        raise NoCatalog(
+            "rellum.toml names no game sheet, so the catalog cannot be read",
+            hint="Begin with 'rellum adopt GAME-FOLDER'.",
+        )
+    return load_catalog(find_catalogs(home, pack=pack), pack.sheet)

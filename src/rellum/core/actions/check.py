@@ -1,0 +1,54 @@
+"""Check: is the game folder as it was left?"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from rellum.core.actions.catalogs import find_catalogs
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.catalog.load import NoCatalog, load_sheets
+from rellum.core.folder.drift import find_deep_drift, find_drift
+from rellum.core.folder.model import VANILLA, Content, Drift
+from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.pack.state import State
+from rellum.core.paths import PlacePath
+from rellum.core.progress import Listener, silent
+
+
+def check(
+    pack_folder: str, on_recovered: OnRecovered, *, deep: bool = False, listen: Listener = silent
+) -> Drift:
+    """Find drift. ``deep``: hash every file, also where size and time are as recorded."""
+    with open_pack(pack_folder, on_recovered) as opened:
+        return drift_of(opened, deep=deep, listen=listen)
+
+
+def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent) -> Drift:
+    """Find the drift of a pack that is open. Raises OSError."""
+    own_files = _own_files(opened)
+    has = opened.site.originals.has
+    drift = find_drift(opened.state, opened.roots, own_files, has)
+    if not deep:
+        return drift
+    files = list(_all_files(opened.state))
+    return find_deep_drift(drift, files, opened.roots, own_files, listen)
+
+
+def _own_files(opened: OpenPack) -> tuple[str, ...]:
+    """Return the sheet's patterns for what the game writes itself; none without a catalog."""
+    try:
+        folders = find_catalogs(opened.home, pack=read_pack_file(opened.home))
+        sheet = load_sheets(folders).get(opened.adopted.identity.sheet)
+    except NoCatalog:
+        return ()
+    return sheet.own_files if sheet else ()
+
+
+def _all_files(state: State) -> Iterator[tuple[PlacePath, Content, str]]:
+    """Yield every file that should be in the folder, as Rellum left it, with its owner."""
+    laid = state.laid()
+    for entry in state.baseline_files():
+        if entry.path not in laid and entry.content is not None:
+            yield entry.path, entry.content, VANILLA
+    for each in laid.values():
+        yield each.path, each.content, each.owner

@@ -1,0 +1,78 @@
+"""Opening a pack: lock, state, and the recovery of whatever was interrupted."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+
+from rellum.core.change.disk import Disk
+from rellum.core.change.execute import Site
+from rellum.core.change.recover import Recovered, recover
+from rellum.core.errors import UserError
+from rellum.core.pack.home import PackHome, pack_home
+from rellum.core.pack.process_lock import hold_pack
+from rellum.core.pack.state import Adopted, State, open_state
+from rellum.core.paths import Roots
+
+
+class GameGone(UserError):
+    """The game folder is not where it was adopted."""
+
+    code = "game-gone"
+
+
+OnRecovered = Callable[[Recovered], None]
+
+
+def ignore_recovery(_: Recovered) -> None:
+    """Do nothing about a recovery: for tests."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OpenPack:
+    """A pack that this process holds."""
+
+    home: PackHome
+    adopted: Adopted
+    site: Site
+
+    @property
+    def state(self) -> State:
+        """The pack's state."""
+        return self.site.state
+
+    @property
+    def roots(self) -> Roots:
+        """Where places lie on this machine."""
+        return self.site.roots
+
+
+@contextmanager
+def open_pack(
+    folder: str, on_recovered: OnRecovered, disk: Disk | None = None
+) -> Iterator[OpenPack]:
+    """Hold the pack in ``folder`` until the block ends; an interrupted change is ended first.
+
+    Raises NoPack, StateFault, PackBusy, GameGone, StillBroken.
+    """
+    home = pack_home(folder)
+    if not os.path.isfile(home.state_file):
+        open_state(home).close()  # raises, with the reason
+    with hold_pack(home):
+        state = open_state(home)
+        try:
+            adopted = state.adopted()
+            if not os.path.isdir(adopted.folder):
+                raise GameGone(
+                    f"the game folder {adopted.folder} is not there",
+                    hint="Put it back where it was, or connect the disk it lies on.",
+                )
+            site = Site(home, Roots(adopted.folder), state, disk or Disk())
+            recovered = recover(site)
+            if recovered:
+                on_recovered(recovered)
+            yield OpenPack(home=home, adopted=adopted, site=site)
+        finally:
+            state.close()

@@ -1,0 +1,165 @@
+"""Restore: bring back what lies under one file's, one mod's or all layers."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from rellum.core.actions.check import drift_of
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.catalog.tables import nearest
+from rellum.core.change.execute import Space, execute, space_for
+from rellum.core.change.plan import Plan
+from rellum.core.change.planning import plan_vanilla
+from rellum.core.errors import UserError
+from rellum.core.folder.model import RELLUM, Laid
+from rellum.core.hashing import Digest
+from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.pack.state import BaselineEntry
+from rellum.core.paths import GAME, PlacePath, fault_in_relative, shown
+from rellum.core.shelf.archives import Archive
+
+
+class NothingToRestore(UserError):
+    """What was named is no file of the game, or no mod that is in it."""
+
+    code = "nothing-to-restore"
+
+
+class NoOriginal(UserError):
+    """A file cannot be brought back: Rellum never replaced it and so kept no original."""
+
+    code = "no-original"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Restoration:
+    """What ``restore`` would do, and which files are neither the game's nor Rellum's."""
+
+    plan: Plan
+    space: Space
+    foreign: tuple[PlacePath, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RestoreResult:
+    """What was done. ``done`` is False where the user said no."""
+
+    restoration: Restoration
+    done: bool
+    originals_folder: str
+
+
+Confirm = Callable[[Restoration], bool]
+
+
+def restore_paths(
+    pack_folder: str, paths: Sequence[str], on_recovered: OnRecovered, confirm: Confirm
+) -> RestoreResult:
+    """Restore files, or all files in folders, named from the game folder.
+
+    Raises NothingToRestore, NoOriginal, RolledBack, and what opening can raise.
+    """
+    with open_pack(pack_folder, on_recovered) as opened:
+        wanted: dict[PlacePath, None] = {}
+        for path in paths:
+            wanted.update(dict.fromkeys(_files_named(path, opened)))
+        plan = plan_vanilla(wanted, opened.state, opened.roots, opened.site.originals.has)
+        if plan.left_alone and not plan.operations:
+            raise NoOriginal(
+                "no original is kept for " + ", ".join(shown(path) for path, _ in plan.left_alone),
+                details=tuple(f"{shown(path)}: {why}" for path, why in plan.left_alone),
+                hint="Get the file from a clean copy of the game, or have the store verify it.",
+            )
+        return _carry_out(opened, plan, (), confirm)
+
+
+def restore_mod(
+    pack_folder: str, mod: str, on_recovered: OnRecovered, confirm: Confirm
+) -> RestoreResult:
+    """Restore every file that belongs to a mod. Raises NothingToRestore, RolledBack."""
+    with open_pack(pack_folder, on_recovered) as opened:
+        laid = opened.state.laid_by(mod)
+        if not laid:
+            owners = {each.owner.rpartition(" ")[0] for each in opened.state.laid().values()}
+            owners.discard("")
+            raise NothingToRestore(
+                f"nothing in the game belongs to {mod!r}" + nearest(mod, owners),
+                hint=f"Mods in the game: {', '.join(sorted(owners)) or 'none'}.",
+            )
+        plan = plan_vanilla(laid, opened.state, opened.roots, opened.site.originals.has)
+        return _carry_out(opened, plan, (), confirm)
+
+
+def restore_all(pack_folder: str, on_recovered: OnRecovered, confirm: Confirm) -> RestoreResult:
+    """Bring the whole folder back as it was adopted, the marker included; foreign files stay."""
+    with open_pack(pack_folder, on_recovered) as opened:
+        drift = drift_of(opened)
+        foreign = tuple(each.path for each in drift.findings if each.kind == "foreign")
+        drifted = [each.path for each in drift.findings if each.kind != "foreign"]
+        paths = {*opened.state.laid(), *drifted}
+        plan = plan_vanilla(paths, opened.state, opened.roots, opened.site.originals.has)
+        return _carry_out(opened, plan, foreign, confirm)
+
+
+def _carry_out(
+    opened: OpenPack, plan: Plan, foreign: tuple[PlacePath, ...], confirm: Confirm
+) -> RestoreResult:
+    refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+    space = space_for(plan, opened.home, opened.roots)
+    restoration = Restoration(plan=plan, space=space, foreign=foreign)
+    done = plan.is_empty or not plan.visible or confirm(restoration)
+    if done and not plan.is_empty:
+        execute(plan, "restore", opened.site, _no_archive)
+    folder = opened.home.originals_folder
+    return RestoreResult(restoration=restoration, done=done, originals_folder=folder)
+
+
+def _no_archive(digest: Digest) -> Archive:
+    raise AssertionError(f"a restoration unpacks nothing, yet asks for {digest}")
+
+
+def _files_named(text: str, opened: OpenPack) -> list[PlacePath]:
+    """Return the game's and Rellum's files that a path names: one, or all in a folder."""
+    path = _place_path(text, opened)
+    state = opened.state
+    found = _restorable(state.baseline([path]), state.laid([path]))
+    if not found:
+        found = _restorable(state.baseline_below(path), state.laid_below(path))
+    if not found:
+        there = os.path.lexists(opened.roots.absolute(path))
+        what = "is foreign: neither the game's nor a mod's" if there else "is no file of the game"
+        raise NothingToRestore(
+            f"{shown(path)} {what}",
+            hint="Paths are named from the game folder, e.g. 'data/sea.dat'; see 'rellum check'.",
+        )
+    return sorted(found)
+
+
+def _restorable(
+    vanilla: dict[PlacePath, BaselineEntry], laid: dict[PlacePath, Laid]
+) -> set[PlacePath]:
+    """Return the files among these entries, without Rellum's own marker."""
+    files = {path for path, entry in vanilla.items() if entry.kind == "file"}
+    return files | {path for path, entry in laid.items() if entry.owner != RELLUM}
+
+
+def _place_path(text: str, opened: OpenPack) -> PlacePath:
+    if os.path.isabs(text):
+        path = opened.roots.place_path(text)
+        if path is None:
+            raise NothingToRestore(
+                f"{text} is not in the game folder {opened.roots.game_folder}",
+                hint="Name the file from the game folder, e.g. 'data/sea.dat'.",
+            )
+        return path
+    relative = os.path.normpath(text.removeprefix(GAME + "/")).replace(os.sep, "/")
+    if relative in (".", GAME):
+        return PlacePath(GAME)
+    if relative.startswith("../") and fault_in_relative(relative):
+        raise NothingToRestore(
+            f"{text} leads out of the game folder",
+            hint="Name the file from the game folder, e.g. 'data/sea.dat'.",
+        )
+    return PlacePath(f"{GAME}/{relative}")

@@ -1,0 +1,1 @@
+"""Game sheets and cards: what they hold, and how they are read with every fault located."""

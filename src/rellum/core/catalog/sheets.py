@@ -1,0 +1,125 @@
+"""Reading a game sheet: ``games/ID.toml``."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from functools import partial
+
+from rellum.core.catalog.model import GameSheet, Rule, SheetId, Source
+from rellum.core.catalog.tables import Fault, TableReader
+from rellum.core.paths import GAME, PlacePath, parse_place_path
+from rellum.core.versions import parse_version
+
+ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*\Z")
+
+
+def parse_id(text: str) -> str:
+    """Check an id: small letters, digits and single hyphens. Raises ValueError."""
+    if not ID.match(text) or len(text) > 64:
+        raise ValueError(f"{text!r} is not an id; use small letters, digits and hyphens")
+    return text
+
+
+def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> GameSheet | None:
+    """Read a game sheet's table, noting every fault. None where there was one."""
+    before = len(faults)
+    source = Source(file=file)
+    root = TableReader(table, source, faults)
+    game = root.table("game", required=True)
+    sheet_id = game.parsed("id", "fathomline", parse_id, required=True)
+    name = game.text("name", "Fathomline", required=True)
+    places = _read_places(root.table("places"))
+    marks = tuple(
+        path
+        for index, text in enumerate(game.texts("marks", "@game/fathomline.py"))
+        if (path := game.convert(text, partial(parse_place_path, places=places), "marks", index))
+    )
+    if not marks and "marks" in game:
+        game.fault("name at least one file that every copy of the game has", "marks")
+    elif not marks:
+        game.fault("'marks' is missing; write e.g. marks = [\"@game/fathomline.py\"]")
+    own_files = game.texts("own-files", "@game/logs/**")
+    game.finish()
+    version_rules = _read_rules(root, "version", "is", places)
+    edition_rules = _read_rules(root, "edition", "id", places)
+    expansion_rules = _read_rules(root, "expansion", "id", places)
+    if not version_rules:
+        root.fault("no [[version]] rule says how to tell the game's version")
+    root.finish()
+    if len(faults) > before or sheet_id is None or name is None:
+        return None
+    return GameSheet(
+        id=SheetId(sheet_id),
+        name=name,
+        marks=marks,
+        version_rules=version_rules,
+        edition_rules=edition_rules,
+        expansion_rules=expansion_rules,
+        places=places,
+        own_files=own_files,
+        source=source,
+    )
+
+
+def _read_places(reader: TableReader) -> dict[str, PlacePath]:
+    places: dict[str, PlacePath] = {}
+    for name in reader.names():
+        if not ID.match(name) or name == GAME[1:]:
+            reader.fault(f"{name!r} cannot name a place", name)
+            continue
+        path = reader.parsed(name, "@game/mods", partial(parse_place_path, places={}))
+        if path:
+            places[name] = path
+    return places
+
+
+def _read_rules(
+    root: TableReader, key: str, answer_key: str, places: Mapping[str, PlacePath]
+) -> tuple[Rule, ...]:
+    rules = []
+    for reader in root.tables(key):
+        path = reader.parsed(
+            "file", "@game/version.txt", partial(parse_place_path, places=places), required=True
+        )
+        pattern = reader.parsed("pattern", r"version (?P<version>[0-9.]+)", _checked_pattern)
+        blake3 = reader.parsed("blake3", "64 hexadecimal digits", parse_digest)
+        sha256 = reader.parsed("sha256", "64 hexadecimal digits", parse_digest)
+        from_pattern = key == "version" and pattern is not None and "(?P<version>" in pattern
+        if key == "version":
+            answer = reader.parsed(answer_key, "1.6.0", _checked_version, required=not from_pattern)
+        else:
+            answer = reader.parsed(answer_key, "boxed", parse_id, required=True)
+            reader.text("name", "Boxed")
+        reader.finish()
+        if path is not None and (answer is not None or from_pattern):
+            rules.append(
+                Rule(
+                    file=path,
+                    pattern=pattern,
+                    blake3=blake3,
+                    sha256=sha256,
+                    answer=answer or "",
+                    source=reader.source,
+                )
+            )
+    return tuple(rules)
+
+
+def _checked_pattern(text: str) -> str:
+    try:
+        re.compile(text)
+    except re.error as error:
+        raise ValueError(f"the pattern is wrong at character {error.pos}: {error.msg}") from error
+    return text
+
+
+def _checked_version(text: str) -> str:
+    return parse_version(text).text
+
+
+def parse_digest(text: str) -> str:
+    """Check a hash of 256 bits in hexadecimal; returns it in small letters. Raises ValueError."""
+    if not re.fullmatch(r"[0-9a-fA-F]{64}", text):
+        raise ValueError(f"a hash has 64 hexadecimal digits, {text[:20]!r} has not")
+    return text.lower()

@@ -1,0 +1,160 @@
+"""The file operations that a change is made of.
+
+A small port, so that tests can stop the process or fail the call at any of them: every method
+calls ``step`` before it acts. Nothing here flushes except the methods named so; the order of
+flushes is the journal's contract (``rellum.core.change.journal``).
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Sequence
+
+from rellum.core.durable import flush_filesystem, flush_folder, write_durably
+from rellum.core.errors import UserError
+from rellum.core.shelf.archives import Archive, Extraction
+
+
+class LeadsOut(UserError):
+    """A folder on the way to a file became a link: nothing is written through it."""
+
+    code = "leads-out"
+
+
+class Disk:
+    """The real file system."""
+
+    def step(self, name: str) -> None:
+        """Called before each operation; tests override it."""
+
+    def make_folder(self, path: str) -> None:
+        """Make one folder; one that is there already is good."""
+        self.step("make folder")
+        try:
+            os.mkdir(path)
+        except FileExistsError:
+            if os.path.islink(path) or not os.path.isdir(path):
+                raise
+
+    def remove_folder(self, path: str) -> bool:
+        """Remove a folder if it is empty; say whether it is gone."""
+        self.step("remove folder")
+        try:
+            os.rmdir(path)
+        except FileNotFoundError:
+            return True
+        except OSError:
+            return False
+        return True
+
+    def remove_tree(self, path: str) -> None:
+        """Remove a folder of Rellum's own with all in it; nothing happens where there is none."""
+        self.step("remove tree")
+        if os.path.lexists(path):
+            shutil.rmtree(path)
+
+    def move_over(self, source: str, target: str) -> None:
+        """Rename a file onto its final path in one step, over whatever file stands there."""
+        self.step("move over")
+        os.replace(source, target)
+
+    def remove(self, path: str) -> None:
+        """Remove a file; one that is gone already is good."""
+        self.step("remove")
+        try:
+            os.unlink(path)
+        except FileNotFoundError:
+            pass
+
+    def link_or_copy(self, source: str, target: str) -> None:
+        """Give a file a second name, or copy it where there can be no hard link."""
+        self.step("link or copy")
+        try:
+            os.link(source, target, follow_symlinks=False)
+        except OSError:
+            _copy_new(source, target)
+
+    def copy(self, source: str, target: str) -> None:
+        """Copy a file's bytes to a new file."""
+        self.step("copy")
+        _copy_new(source, target)
+
+    def set_mode_and_time(self, path: str, mode: int, mtime_ns: int) -> None:
+        """Give a file a mode and a time (ns since 1970)."""
+        self.step("set mode and time")
+        os.chmod(path, mode)
+        os.utime(path, ns=(mtime_ns, mtime_ns))
+
+    def write_new(self, path: str, content: bytes, mode: int) -> None:
+        """Write a small new file."""
+        self.step("write new")
+        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
+        with open(os.open(path, flags, mode), "wb") as file:
+            file.write(content)
+
+    def extract(self, archive: Archive, jobs: Sequence[Extraction]) -> None:
+        """Unpack members to new files."""
+        self.step("extract")
+        archive.extract(jobs)
+
+    def write_durably(self, path: str, content: bytes) -> None:
+        """Write a file so that it survives a power cut."""
+        self.step("write durably")
+        write_durably(path, content)
+
+    def append_durably(self, path: str, content: bytes) -> None:
+        """Append to a file so that the addition survives a power cut."""
+        self.step("append durably")
+        with open(path, "ab") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+
+    def overwrite_durably(self, path: str, offset: int, content: bytes) -> None:
+        """Write over bytes that a file has already, so that it survives a power cut."""
+        self.step("overwrite durably")
+        with open(path, "r+b") as file:
+            file.seek(offset)
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+
+    def remove_durably(self, path: str) -> None:
+        """Remove a file so that it stays removed after a power cut."""
+        self.step("remove durably")
+        try:
+            os.unlink(path)
+        except FileNotFoundError:
+            pass
+        flush_folder(os.path.dirname(path))
+
+    def flush(self, folder: str, files: Sequence[str], folders: Sequence[str]) -> None:
+        """Make a batch durable; see ``rellum.core.durable.flush_filesystem``."""
+        self.step("flush")
+        flush_filesystem(folder, files, folders)
+
+
+def _copy_new(source: str, target: str) -> None:
+    if os.path.lexists(target):
+        raise FileExistsError(target)
+    shutil.copyfile(source, target, follow_symlinks=False)
+
+
+def refuse_links_above(root: str, path: str, good: set[str]) -> None:
+    """Raise LeadsOut if a folder between ``root`` and ``path`` is a link or no folder.
+
+    ``good`` collects the folders that were found to be real ones.
+    """
+    folder = os.path.dirname(path)
+    waiting = []
+    while folder != root and folder not in good and len(folder) > len(root):
+        waiting.append(folder)
+        folder = os.path.dirname(folder)
+    for each in reversed(waiting):
+        if os.path.islink(each) or not os.path.isdir(each):
+            raise LeadsOut(
+                f"{each} is a link or no folder",
+                hint="Rellum writes through no link. Put the folder back and try again.",
+            )
+        good.add(each)

@@ -1,0 +1,421 @@
+"""Carrying out a plan: stage, keep, note, rename, record; or take everything back.
+
+The order is the journal's contract (``rellum.core.change.journal``).
+"""
+
+from __future__ import annotations
+
+import os
+import secrets
+import shutil
+import sqlite3
+import stat
+from collections import Counter
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, replace
+
+from rellum.core.change.disk import Disk, refuse_links_above
+from rellum.core.change.journal import (
+    Journal,
+    Step,
+    append_ready,
+    note_undo,
+    write_begin,
+)
+from rellum.core.change.originals import FolderChanged, Originals
+from rellum.core.change.plan import Operation, Plan
+from rellum.core.errors import ChangeFailed, RellumError, UserError
+from rellum.core.folder.model import Content, Laid
+from rellum.core.folder.scan import STAGING_NAME
+from rellum.core.hashing import Digest
+from rellum.core.layers.model import LayerFile
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.state import Kept, State, StateChange
+from rellum.core.paths import PlacePath, Roots
+from rellum.core.shelf.archives import Archive, Extraction
+
+
+class NoSpace(UserError):
+    """The disk has too little room for the change."""
+
+    code = "no-space"
+
+
+class RolledBack(ChangeFailed):
+    """The work failed part-way; everything is as it was before."""
+
+    code = "rolled-back"
+
+
+class StillBroken(ChangeFailed):
+    """The work failed, and so did taking it back; the next command goes on with that."""
+
+    code = "still-broken"
+
+
+OpenArchive = Callable[[Digest], Archive]
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    """Everything that a change works on."""
+
+    home: PackHome
+    roots: Roots
+    state: State
+    disk: Disk
+
+    @property
+    def originals(self) -> Originals:
+        """The store of originals of this pack."""
+        return Originals(self.home.originals_folder, self.disk)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Space:
+    """Bytes that a plan needs on the game's disk (and for originals on the pack's), and has."""
+
+    needed: int
+    free: int
+
+
+def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
+    """Return the space for new files, and for originals that must be copied to another disk."""
+    new = sum(each.after.size for each in plan.operations if each.after and each.source)
+    game, pack = os.stat(roots.game_folder), os.stat(home.state_folder)
+    free = shutil.disk_usage(roots.game_folder).free
+    if game.st_dev == pack.st_dev:
+        return Space(needed=new, free=free)
+    copied = sum(each.before.size for each in plan.operations if each.before)
+    back = sum(each.after.size for each in plan.operations if each.after and not each.source)
+    pack_free = shutil.disk_usage(home.state_folder).free
+    if copied > pack_free:
+        return Space(needed=copied, free=pack_free)
+    return Space(needed=new + back, free=free)
+
+
+def execute(plan: Plan, action: str, site: Site, open_archive: OpenArchive) -> None:
+    """Carry out a plan. Raises NoSpace before anything is touched, RolledBack, StillBroken."""
+    space = space_for(plan, site.home, site.roots)
+    if space.needed > space.free:
+        raise NoSpace(
+            f"the change needs {space.needed:,} bytes, and the disk has {space.free:,} free",
+            hint="Nothing was changed. Make room and try again.",
+        )
+    if not plan.operations:
+        site.state.record(_records_only(plan, action))
+        return
+    journal = Journal(
+        id=secrets.token_hex(8),
+        action=action,
+        game_folder=site.roots.game_folder,
+        staging=os.path.join(site.roots.game_folder, STAGING_NAME),
+    )
+    try:
+        write_begin(site.home.journal_file, journal, site.disk)
+        journal = _prepare(plan, journal, site, open_archive)
+        append_ready(site.home.journal_file, journal, site.disk)
+        finish(journal, site)
+    except BaseException as error:
+        if not _is_recorded(journal, site):
+            raise _taken_back(error, journal, site) from error
+        # All is in place and recorded; what is left of the clean-up is the next command's.
+        if not isinstance(error, Exception):
+            raise
+
+
+def _is_recorded(journal: Journal, site: Site) -> bool:
+    try:
+        return journal.is_ready and site.state.has_change(journal.id)
+    except sqlite3.Error:
+        return False
+
+
+def _taken_back(error: BaseException, journal: Journal, site: Site) -> BaseException:
+    """Undo what was begun, and return the error to raise."""
+    reason = error.summary if isinstance(error, RellumError) else _words(error)
+    hint = error.hint if isinstance(error, RellumError) else ""
+    try:
+        undo(journal, site)
+    except (OSError, RellumError, sqlite3.Error) as second:
+        return StillBroken(
+            f"{journal.action} failed: {reason}; taking it back failed too: {_words(second)}",
+            hint="Nothing is lost. Mend the cause; the next Rellum command on this pack goes on.",
+        )
+    if isinstance(error, KeyboardInterrupt):
+        return RolledBack(
+            f"{journal.action} was interrupted and taken back",
+            hint="The game folder is as it was before.",
+        )
+    if not isinstance(error, Exception):
+        return error
+    return RolledBack(
+        f"{journal.action} failed and was taken back: {reason}",
+        hint=hint or "The game folder is as it was before. Mend the cause and try again.",
+    )
+
+
+def _words(error: BaseException) -> str:
+    if isinstance(error, RellumError):
+        return error.summary
+    if isinstance(error, OSError) and error.strerror:
+        where = f": {error.filename}" if error.filename else ""
+        return f"{error.strerror}{where}"
+    return f"{type(error).__name__}: {error}"
+
+
+def _prepare(plan: Plan, journal: Journal, site: Site, open_archive: OpenArchive) -> Journal:
+    """Stage all that is new and keep all that goes, verified and flushed."""
+    disk, roots = site.disk, site.roots
+    disk.make_folder(journal.staging)
+    disk.make_folder(site.home.originals_folder)
+    staged = {
+        each.path: f"{number:07}" for number, each in enumerate(plan.operations) if each.after
+    }
+    kept_paths = [
+        site.originals.put(roots.absolute(each.path), each.before.digest)
+        for each in plan.operations
+        if each.before
+    ]
+    _stage_members(plan, journal.staging, staged, site, open_archive)
+    _stage_others(plan, journal.staging, staged, site)
+    staged_paths = [os.path.join(journal.staging, name) for name in staged.values()]
+    disk.flush(roots.game_folder, staged_paths, [journal.staging])
+    if kept_paths:
+        folders = sorted({os.path.dirname(each) for each in kept_paths})
+        disk.flush(site.home.originals_folder, kept_paths, [site.home.originals_folder, *folders])
+    return _journal_of(plan, journal, staged)
+
+
+def _stage_members(
+    plan: Plan, staging: str, staged: dict[PlacePath, str], site: Site, open_archive: OpenArchive
+) -> None:
+    jobs: dict[Digest, list[Extraction]] = {}
+    for each in plan.operations:
+        if each.after and isinstance(each.source, LayerFile):
+            jobs.setdefault(each.source.archive, []).append(
+                Extraction(
+                    member=each.source.member.path,
+                    digest=each.after.digest,
+                    target=os.path.join(staging, staged[each.path]),
+                    mode=each.after.mode,
+                )
+            )
+    for archive, its_jobs in jobs.items():
+        site.disk.extract(open_archive(archive), its_jobs)
+
+
+def _stage_others(plan: Plan, staging: str, staged: dict[PlacePath, str], site: Site) -> None:
+    """Stage small texts, and what comes back out of the store of originals."""
+    still_needed = _needed_after(plan, site.state)
+    uses = Counter(each.after.digest for each in plan.operations if each.after and not each.source)
+    for each in plan.operations:
+        if each.after is None:
+            continue
+        target = os.path.join(staging, staged[each.path])
+        if isinstance(each.source, bytes):
+            site.disk.write_new(target, each.source, each.after.mode)
+        elif each.source is None:
+            digest = each.after.digest
+            keep = uses[digest] > 1 or digest in still_needed
+            site.originals.bring_out(digest, target, keep=keep)
+            site.disk.set_mode_and_time(target, each.after.mode, each.after.mtime_ns)
+
+
+def _needed_after(plan: Plan, state: State) -> set[Digest]:
+    """Return the contents that the store must still hold once the plan is carried out."""
+    paths = [each.path for each in plan.operations if not each.after or each.source is None]
+    released = [laid.under.digest for laid in state.laid(paths).values() if laid.under]
+    counts = state.needed_counts()
+    for digest in released:
+        counts[digest] = counts.get(digest, 0) - 1
+    kept = {each.before.digest for each in plan.operations if each.before and each.keep}
+    return {digest for digest, count in counts.items() if count > 0} | kept
+
+
+def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> Journal:
+    """Put a plan into a journal, with what staging made of each file."""
+    steps, laid, gone, kept = [], [], [], []
+    for each in plan.operations:
+        after = None
+        if each.after:
+            after = _as_staged(os.path.join(journal.staging, staged[each.path]), each.after)
+        steps.append(
+            Step(path=each.path, before=each.before, after=after, staged=staged.get(each.path, ""))
+        )
+        if after and each.source is not None:
+            laid.append(
+                Laid(path=each.path, owner=each.after_owner, content=after, under=each.under)
+            )
+        else:
+            gone.append(each.path)
+        if each.keep and each.before:
+            kept.append(Kept(path=each.path, digest=each.before.digest, size=each.before.size))
+    noted = _records_only(plan, journal.action)
+    return replace(
+        journal,
+        steps=tuple(steps),
+        new_folders=plan.new_folders,
+        spare_folders=plan.spare_folders,
+        laid=(*laid, *noted.laid),
+        no_longer_laid=(*gone, *noted.no_longer_laid),
+        kept=tuple(kept),
+        is_ready=True,
+    )
+
+
+def _as_staged(path: str, content: Content) -> Content:
+    status = os.lstat(path)
+    return replace(
+        content,
+        size=status.st_size,
+        mode=stat.S_IMODE(status.st_mode),
+        mtime_ns=status.st_mtime_ns,
+    )
+
+
+def _records_only(plan: Plan, action: str) -> StateChange:
+    return StateChange(
+        id=secrets.token_hex(8),
+        action=action,
+        laid=tuple(
+            Laid(path=each.path, owner=each.owner, content=each.content, under=each.under)
+            for each in plan.records
+            if each.content
+        ),
+        no_longer_laid=tuple(each.path for each in plan.records if not each.content),
+        kept=(),
+        new_folders=(),
+        gone_folders=(),
+    )
+
+
+def finish(journal: Journal, site: Site) -> None:
+    """Bring a ready change to its end, from wherever it stands. Raises OSError, FolderChanged."""
+    disk, roots = site.disk, site.roots
+    touched: set[str] = set()
+    good: set[str] = set()
+    for folder in journal.new_folders:
+        absolute = roots.absolute(folder)
+        refuse_links_above(roots.game_folder, absolute, good)
+        disk.make_folder(absolute)
+        touched.add(os.path.dirname(absolute))
+    for step in journal.steps:
+        path = roots.absolute(step.path)
+        refuse_links_above(roots.game_folder, path, good)
+        _take_step(step, path, os.path.join(journal.staging, step.staged), disk)
+        touched.add(os.path.dirname(path))
+    gone = tuple(
+        folder for folder in journal.spare_folders if disk.remove_folder(roots.absolute(folder))
+    )
+    # Folders that are gone need no flush of their own; the folder above them has one.
+    touched |= {os.path.dirname(roots.absolute(folder)) for folder in gone}
+    still_there = sorted(each for each in touched if os.path.isdir(each))
+    disk.flush(roots.game_folder, [], still_there)
+    disk.step("record")
+    site.state.record(journal.state_change(gone))
+    clean_up(journal, site)
+
+
+def _take_step(step: Step, path: str, staged: str, disk: Disk) -> None:
+    """Put one file into place, or remove it; do nothing where that is done already."""
+    now = _stamp(path)
+    if step.after is not None:
+        if not os.path.lexists(staged) and now != _stamp_of(step.before):
+            return  # done before an interruption
+        if now != _stamp_of(step.before):
+            raise _unexpected(path)
+        disk.move_over(staged, path)
+    elif now is not None:
+        if now != _stamp_of(step.before):
+            raise _unexpected(path)
+        disk.remove(path)
+
+
+def undo(journal: Journal, site: Site) -> tuple[PlacePath, ...]:
+    """Take a change back, from wherever it stands; return the files left as somebody else made them.
+
+    Raises OSError, RellumError; then it can be called again.
+    """
+    left: list[PlacePath] = []
+    if journal.is_ready:
+        if not journal.is_undoing and os.path.exists(site.home.journal_file):
+            note_undo(site.home.journal_file, site.disk)
+        left = _undo_steps(journal, site)
+    clean_up(journal, site)
+    return tuple(left)
+
+
+def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
+    disk, roots = site.disk, site.roots
+    left: list[PlacePath] = []
+    needed = site.state.needed_counts()
+    touched: set[str] = set()
+    disk.make_folder(journal.staging)
+    for folder in reversed(journal.spare_folders):
+        disk.make_folder(roots.absolute(folder))
+    for number, step in enumerate(reversed(journal.steps)):
+        path = roots.absolute(step.path)
+        now = _stamp(path)
+        touched.add(os.path.dirname(path))
+        if now == _stamp_of(step.before):
+            continue
+        if now is not None and now != _stamp_of(step.after):
+            left.append(step.path)
+        elif step.before is None:
+            disk.remove(path)
+        else:
+            back = os.path.join(journal.staging, f"back-{number:07}")
+            disk.remove(back)
+            site.originals.bring_out(step.before.digest, back, keep=step.before.digest in needed)
+            disk.set_mode_and_time(back, step.before.mode, step.before.mtime_ns)
+            disk.move_over(back, path)
+    for folder in reversed(journal.new_folders):
+        disk.remove_folder(roots.absolute(folder))
+    touched |= {os.path.dirname(roots.absolute(folder)) for folder in journal.new_folders}
+    disk.flush(roots.game_folder, [], sorted(each for each in touched if os.path.isdir(each)))
+    return left
+
+
+def clean_up(journal: Journal, site: Site) -> None:
+    """Remove what only the change needed, and last the journal."""
+    site.disk.remove_tree(journal.staging)
+    if not journal.is_ready:
+        site.originals.let_go_of_all_but(site.state.needed_counts())
+    else:
+        site.originals.let_go(_no_longer_needed(journal, site.state))
+    site.disk.remove_durably(site.home.journal_file)
+
+
+def _no_longer_needed(journal: Journal, state: State) -> Iterable[Digest]:
+    handled = {
+        content.digest for step in journal.steps for content in (step.before, step.after) if content
+    }
+    return sorted(handled - set(state.needed_counts()))
+
+
+def _stamp(path: str) -> tuple[int, int] | None:
+    """Return size and time (ns) of the file at a path; None where there is nothing."""
+    try:
+        status = os.lstat(path)
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+    if not stat.S_ISREG(status.st_mode):
+        return (-1, -1)
+    return (status.st_size, status.st_mtime_ns)
+
+
+def _stamp_of(content: Content | None) -> tuple[int, int] | None:
+    return None if content is None else (content.size, content.mtime_ns)
+
+
+def _unexpected(path: str) -> FolderChanged:
+    return FolderChanged(
+        f"{path} changed while Rellum worked",
+        hint="Close whatever writes to the game folder, then try again.",
+    )
+
+
+def effect_bytes(operations: Iterable[Operation]) -> int:
+    """Return how many bytes the operations write."""
+    return sum(each.after.size for each in operations if each.after)

@@ -1,0 +1,105 @@
+"""The store of originals: what layers displaced, by content.
+
+A file is put in before it is replaced, as a second name of the same file where the file system
+has hard links (no bytes are copied), else as a copy. When it is replaced the store's name is the
+only one left. A file comes back the same way, and the store lets go of its name only after the
+change is recorded.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Container, Iterable
+
+from rellum.core.change.disk import Disk
+from rellum.core.errors import UserError
+from rellum.core.hashing import Digest, hash_file
+
+
+class FolderChanged(UserError):
+    """A file changed between the plan and the work."""
+
+    code = "folder-changed"
+
+
+class OriginalDamaged(UserError):
+    """A file in the store of originals is missing or is not what its name says."""
+
+    code = "original-damaged"
+
+
+class Originals:
+    """The store in one folder."""
+
+    def __init__(self, folder: str, disk: Disk) -> None:
+        self.folder = folder
+        self.disk = disk
+
+    def path_of(self, digest: Digest) -> str:
+        """Return where a content lies, or would."""
+        return os.path.join(self.folder, digest[:2], digest)
+
+    def has(self, digest: Digest) -> bool:
+        """Whether a content is in the store."""
+        return os.path.exists(self.path_of(digest))
+
+    def put(self, path: str, digest: Digest) -> str:
+        """Keep the content of ``path``, which must have that hash; return where it lies.
+
+        Raises FolderChanged where it has not, OSError.
+        """
+        kept = self.path_of(digest)
+        if os.path.exists(kept) and hash_file(kept) == digest:
+            if hash_file(path) != digest:
+                raise self._changed(path)
+            return kept
+        self.disk.make_folder(os.path.dirname(kept))
+        incoming = kept + ".new"
+        if os.path.lexists(incoming):
+            self.disk.remove(incoming)
+        self.disk.link_or_copy(path, incoming)
+        if hash_file(incoming) != digest:
+            self.disk.remove(incoming)
+            raise self._changed(path)
+        self.disk.move_over(incoming, kept)
+        return kept
+
+    def bring_out(self, digest: Digest, target: str, *, keep: bool) -> None:
+        """Put a content at ``target``, verified; a copy where the store must ``keep`` its own.
+
+        Raises OriginalDamaged, OSError.
+        """
+        kept = self.path_of(digest)
+        try:
+            if keep:
+                self.disk.copy(kept, target)
+            else:
+                self.disk.link_or_copy(kept, target)
+        except FileNotFoundError as error:
+            raise OriginalDamaged(
+                f"the original {digest[:12]}… is missing from {self.folder}",
+                hint="Get the file from a clean copy of the game; nothing was changed.",
+            ) from error
+        if hash_file(target) != digest:
+            raise OriginalDamaged(
+                f"the original {kept} is damaged: it is not what its name says",
+                hint="Get the file from a clean copy of the game; nothing was changed.",
+            )
+
+    def let_go(self, digests: Iterable[Digest]) -> None:
+        """Remove contents that nothing needs any more."""
+        for digest in digests:
+            self.disk.remove(self.path_of(digest))
+
+    def let_go_of_all_but(self, needed: Container[Digest]) -> None:
+        """Remove whatever is not needed: what an interrupted change may have left."""
+        for folder, _, names in os.walk(self.folder):
+            for name in names:
+                if name not in needed:
+                    self.disk.remove(os.path.join(folder, name))
+
+    def _changed(self, path: str) -> FolderChanged:
+        return FolderChanged(
+            f"{path} changed while Rellum worked",
+            hint="Close whatever writes to the game folder, then try again.",
+        )

@@ -1,0 +1,106 @@
+"""A plan: what is to be done to the game folder, one operation a path. Plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from rellum.core.folder.model import RELLUM, VANILLA, Content
+from rellum.core.hashing import Digest
+from rellum.core.layers.model import LayerFile
+from rellum.core.paths import PlacePath
+
+FOREIGN = "foreign"
+"""The owner of a file that neither the game nor Rellum brought."""
+
+Effect = Literal[
+    "new", "replaces vanilla", "replaces", "mends", "brings back", "removes", "takes over"
+]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Operation:
+    """One file of the game folder, before and after.
+
+    before: what stands there now, None where nothing does
+    before_owner: whose it is: ``vanilla``, a release, or ``foreign``
+    changed: what stands there is not what Rellum or the game left
+    keep: a copy of what stands there is kept for the user after the change
+    after: digest and size of what shall stand there (mode and time follow from the source)
+    after_owner: the release that it will belong to; ``vanilla`` where a file comes back
+    under: what will lie under a file laid, to come back one day
+    source: where the new content comes from: a member on the shelf, bytes, or (None) the originals
+    """
+
+    path: PlacePath
+    before: Content | None
+    before_owner: str
+    changed: bool
+    keep: bool
+    after: Content | None
+    after_owner: str
+    under: Content | None
+    source: LayerFile | bytes | None
+
+    @property
+    def effect(self) -> Effect:
+        """What it does, in a word or two, as previews show it."""
+        if self.after is None:
+            return "removes"
+        if self.after_owner in (VANILLA, FOREIGN):
+            return "brings back"
+        if self.before_owner == self.after_owner:
+            return "mends" if self.changed else "replaces"
+        if self.before is None:
+            return "new"
+        return "replaces vanilla" if self.before_owner == VANILLA else "replaces"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Record:
+    """Something to note in the state that needs no change of the folder.
+
+    ``content`` and ``owner`` tell what is laid at the path; None: it is laid no longer.
+    """
+
+    path: PlacePath
+    owner: str
+    content: Content | None
+    under: Content | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """Everything that one change does, sorted by path.
+
+    new_folders: folders to be made, the outer first
+    spare_folders: folders that go if nothing is left in them, the inner first
+    left_alone: what cannot be brought back, with the reason
+    """
+
+    operations: tuple[Operation, ...]
+    records: tuple[Record, ...]
+    new_folders: tuple[PlacePath, ...]
+    spare_folders: tuple[PlacePath, ...]
+    left_alone: tuple[tuple[PlacePath, str], ...]
+
+    @property
+    def visible(self) -> tuple[Operation, ...]:
+        """The operations on files that are not Rellum's own marker."""
+        return tuple(
+            each for each in self.operations if RELLUM not in (each.after_owner, each.before_owner)
+        )
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to do at all."""
+        return not self.operations and not self.records
+
+    @property
+    def needed_originals(self) -> frozenset[Digest]:
+        """The contents that must come out of the store of originals."""
+        return frozenset(
+            each.after.digest
+            for each in self.operations
+            if each.after is not None and each.source is None
+        )

@@ -1,0 +1,85 @@
+"""Writing so that it survives a power cut. Nothing else in Rellum flushes or replaces files by hand.
+
+``write_durably`` gives the old content or the new one, never a mix: a temporary file in the
+target's folder, flushed, renamed over the target, and the folder flushed.
+
+``flush_filesystem`` makes a whole batch of files durable at the cost of one flush instead of one
+for each file: ``syncfs(2)`` on Linux, which also reports write-back errors. Elsewhere the caller's
+files are flushed one by one.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterable
+
+_TEMPORARY_SUFFIX = ".rellum-new"
+
+
+def write_durably(path: str, content: bytes) -> None:
+    """Replace or make the file at ``path``. Raises OSError; then the old file still stands."""
+    temporary = path + _TEMPORARY_SUFFIX
+    try:
+        with open(temporary, "wb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(temporary, path)
+    except OSError:
+        try:
+            os.unlink(temporary)
+        except OSError:
+            pass
+        raise
+    flush_folder(os.path.dirname(os.path.abspath(path)))
+
+
+def flush_folder(folder: str) -> None:
+    """Make the names in a folder durable. Windows offers no such call and needs none."""
+    if os.name == "nt":
+        return
+    fd = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)
+
+
+def flush_file(path: str) -> None:
+    """Make one file's content durable. Raises OSError."""
+    fd = os.open(path, os.O_RDWR if os.name == "nt" else os.O_RDONLY)
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)
+
+
+def flush_filesystem(folder: str, files: Iterable[str], folders: Iterable[str]) -> None:
+    """Make ``files`` and the names in ``folders`` durable; all lie on the file system of ``folder``.
+
+    Raises OSError, also where an earlier write could not reach the disk.
+    """
+    if sys.platform == "linux" and _syncfs(folder):
+        return
+    for file in files:
+        flush_file(file)
+    for each in folders:
+        flush_folder(each)
+
+
+def _syncfs(folder: str) -> bool:
+    """Flush the whole file system by syncfs(2); False where the C library has no such call."""
+    import ctypes
+
+    libc = ctypes.CDLL(None, use_errno=True)
+    if not hasattr(libc, "syncfs"):
+        return False
+    fd = os.open(folder, os.O_RDONLY)
+    try:
+        if libc.syncfs(fd) != 0:
+            number = ctypes.get_errno()
+            raise OSError(number, os.strerror(number), folder)
+    finally:
+        os.close(fd)
+    return True

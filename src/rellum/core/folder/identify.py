@@ -1,0 +1,114 @@
+"""Telling what a game folder is: game, version, edition and expansions, by the game sheets' rules."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable
+
+from rellum.core.catalog.model import GameSheet, Rule
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.errors import UserError
+from rellum.core.folder.model import Identity
+from rellum.core.hashing import hash_file, sha256_file
+from rellum.core.paths import Roots, shown
+from rellum.core.versions import VersionSyntaxError, parse_version
+
+_TEXT_BYTES = 64 * 1024
+"""How much of a file a pattern is tried on."""
+
+
+class UnknownGame(UserError):
+    """The folder is no game that a sheet describes, or its version cannot be told."""
+
+    code = "unknown-game"
+
+
+def find_sheet(sheets: Iterable[GameSheet], roots: Roots) -> GameSheet | None:
+    """Return the one sheet all of whose marks are in the folder. Raises UnknownGame for several."""
+    fitting = [
+        sheet
+        for sheet in sheets
+        if all(os.path.exists(roots.absolute(mark)) for mark in sheet.marks)
+    ]
+    if len(fitting) > 1:
+        raise UnknownGame(
+            f"{roots.game_folder} fits several game sheets: "
+            + ", ".join(sheet.id for sheet in fitting),
+            hint="Say which by --sheet.",
+        )
+    return fitting[0] if fitting else None
+
+
+def identify(sheet: GameSheet, roots: Roots) -> Identity:
+    """Apply a sheet's rules to a folder. Raises UnknownGame where no version rule holds."""
+    evidence: list[str] = []
+    version_text = edition = None
+    for rule in sheet.version_rules:
+        if answer := _answer(rule, roots):
+            version_text = answer
+            evidence.append(f"version {answer}: {_reason(rule)}")
+            break
+    if version_text is None:
+        raise UnknownGame(
+            f"the version of {sheet.name} in {roots.game_folder} cannot be told",
+            details=tuple(f"tried: {_reason(rule)}" for rule in sheet.version_rules),
+            hint="The game may be damaged, or newer than its sheet: add a [[version]] rule to it.",
+        )
+    for rule in sheet.edition_rules:
+        if edition := _answer(rule, roots):
+            evidence.append(f"edition {edition}: {_reason(rule)}")
+            break
+    expansions = []
+    for rule in sheet.expansion_rules:
+        if answer := _answer(rule, roots):
+            expansions.append(answer)
+            evidence.append(f"expansion {answer}: {_reason(rule)}")
+    try:
+        version = parse_version(version_text)
+    except VersionSyntaxError as error:
+        raise UnknownGame(
+            f"the game calls its version {version_text!r}, which is none",
+            hint="Correct the pattern of the [[version]] rule in the game sheet.",
+        ) from error
+    return Identity(
+        sheet=sheet.id,
+        name=sheet.name,
+        version=version,
+        edition=edition or None,
+        expansions=tuple(sorted(set(expansions))),
+        evidence=tuple(evidence),
+    )
+
+
+def _answer(rule: Rule, roots: Roots) -> str:
+    """Return what a rule says of the folder; an empty text where it does not hold."""
+    path = roots.absolute(rule.file)
+    if not os.path.exists(path):
+        return ""
+    try:
+        if rule.blake3 and hash_file(path) != rule.blake3:
+            return ""
+        if rule.sha256 and sha256_file(path) != rule.sha256:
+            return ""
+        if rule.pattern is None:
+            return rule.answer
+        with open(path, "rb") as file:
+            text = file.read(_TEXT_BYTES).decode("utf-8", "replace")
+    except OSError:
+        return ""
+    match = re.search(rule.pattern, text, re.MULTILINE)
+    if match is None:
+        return ""
+    return rule.answer or match["version"]
+
+
+def _reason(rule: Rule) -> str:
+    file = shown(rule.file)
+    if rule.pattern is not None:
+        what = f"the text of {file}"
+    elif rule.blake3 or rule.sha256:
+        what = f"the hash of {file}"
+    else:
+        what = f"{file} being there"
+    return f"{what}, by {place_of(rule.source)}"

@@ -1,0 +1,80 @@
+"""What is known of a game folder, as plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from rellum.core.catalog.model import SheetId
+from rellum.core.hashing import Digest
+from rellum.core.paths import PlacePath
+from rellum.core.versions import Version
+
+VANILLA = "vanilla"
+"""The owner of what came with the game."""
+
+RELLUM = "rellum"
+"""The owner of the marker that Rellum keeps in the game folder."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Identity:
+    """What a game folder is. ``evidence`` has a line for each rule that held."""
+
+    sheet: SheetId
+    name: str
+    version: Version
+    edition: str | None
+    expansions: tuple[str, ...]
+    evidence: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Content:
+    """A file's content and what goes with it. ``size`` in bytes, ``mtime_ns`` in ns since 1970."""
+
+    digest: Digest
+    size: int
+    mode: int
+    mtime_ns: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Laid:
+    """A file that Rellum laid, as it left it.
+
+    ``under`` is what it displaced, which comes back when the layer goes: the vanilla original, or
+    a file that somebody else had put there. Its content lies in the store of originals.
+    """
+
+    path: PlacePath
+    owner: str
+    content: Content
+    under: Content | None
+
+
+DriftKind = Literal["changed", "missing", "foreign"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Finding:
+    """One difference between the folder and what Rellum last left there.
+
+    ``owner`` is whose file it is: ``vanilla``, a release, or nobody for a foreign one.
+    """
+
+    path: PlacePath
+    kind: DriftKind
+    owner: str
+    detail: str
+    has_original: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Drift:
+    """All findings, and what was looked at to come to them."""
+
+    findings: tuple[Finding, ...]
+    touched: tuple[PlacePath, ...]
+    files_seen: int
+    files_hashed: int

@@ -1,0 +1,37 @@
+"""Content is known by its BLAKE3 hash; SHA-256 stands beside it only where somebody published one."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from typing import NewType
+
+from blake3 import blake3
+
+Digest = NewType("Digest", str)
+"""A BLAKE3 hash as 64 lower-case hexadecimal digits."""
+
+CHUNK_BYTES = 1 << 20
+
+
+def hash_bytes(content: bytes) -> Digest:
+    """Return the BLAKE3 hash of bytes in memory."""
+    return Digest(blake3(content).hexdigest())
+
+
+def hash_file(path: str | os.PathLike[str]) -> Digest:
+    """Return the BLAKE3 hash of a file, read in pieces of 1 MiB. Raises OSError."""
+    hasher = blake3()
+    fd = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+    try:
+        while piece := os.read(fd, CHUNK_BYTES):
+            hasher.update(piece)
+    finally:
+        os.close(fd)
+    return Digest(hasher.hexdigest())
+
+
+def sha256_file(path: str | os.PathLike[str]) -> str:
+    """Return the SHA-256 of a file in hexadecimal. Raises OSError."""
+    with open(path, "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

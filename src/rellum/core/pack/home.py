@@ -1,0 +1,71 @@
+"""Where the files of a pack lie."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+
+from rellum.core.errors import UserError
+
+PACK_FILE = "rellum.toml"
+LOCK_FILE = "rellum.lock"
+STATE_FOLDER = ".rellum"
+
+
+class NoPack(UserError):
+    """The folder holds no pack, or one that has not adopted a game yet."""
+
+    code = "no-pack"
+
+
+@dataclass(frozen=True, slots=True)
+class PackHome:
+    """The pack's folder, absolute, and the paths in it."""
+
+    folder: str
+
+    @property
+    def pack_file(self) -> str:
+        """``rellum.toml``: wants and holds, written by hand or by commands."""
+        return os.path.join(self.folder, PACK_FILE)
+
+    @property
+    def lock_file(self) -> str:
+        """``rellum.lock``: the line-up."""
+        return os.path.join(self.folder, LOCK_FILE)
+
+    @property
+    def state_folder(self) -> str:
+        """``.rellum``: everything Rellum remembers; not to be edited."""
+        return os.path.join(self.folder, STATE_FOLDER)
+
+    @property
+    def state_file(self) -> str:
+        """The SQLite database of the state."""
+        return os.path.join(self.state_folder, "state.db")
+
+    @property
+    def journal_file(self) -> str:
+        """The journal of a change that is under way; not there otherwise."""
+        return os.path.join(self.state_folder, "journal")
+
+    @property
+    def originals_folder(self) -> str:
+        """The store of what layers displaced, by content."""
+        return os.path.join(self.state_folder, "originals")
+
+    @property
+    def process_lock_file(self) -> str:
+        """What one process at a time holds."""
+        return os.path.join(self.state_folder, "process-lock")
+
+
+def pack_home(folder: str) -> PackHome:
+    """Return the home of the pack in a folder. Raises NoPack where there is no rellum.toml."""
+    home = PackHome(os.path.abspath(folder))
+    if not os.path.isfile(home.pack_file):
+        raise NoPack(
+            f"there is no {PACK_FILE} in {home.folder}",
+            hint="Go to the pack's folder, name it with --pack, or begin with 'rellum adopt GAME'.",
+        )
+    return home

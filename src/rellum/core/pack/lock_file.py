@@ -1,0 +1,161 @@
+"""``rellum.lock``: the line-up. The same choice always gives the same bytes, one thing a line."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from rellum.core.catalog.model import ModId, ReleaseFile, SheetId, Source
+from rellum.core.catalog.sheets import parse_digest, parse_id
+from rellum.core.catalog.tables import Fault, TableReader, parse_toml, raise_faults
+from rellum.core.catalog.toml_lines import shown_file
+from rellum.core.durable import write_durably
+from rellum.core.errors import UserError
+from rellum.core.pack.home import PackHome
+from rellum.core.versions import Version, parse_version
+
+FORMAT = 1
+
+
+class NoLineUp(UserError):
+    """There is no line-up yet, or it does not fit the game."""
+
+    code = "no-line-up"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockedRelease:
+    """One release of the line-up. ``because`` are the mods that need it; empty: it is wanted."""
+
+    mod: ModId
+    version: Version
+    because: tuple[ModId, ...]
+    files: tuple[ReleaseFile, ...]
+    source: Source
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockFile:
+    """What ``rellum.lock`` says; the releases in load order."""
+
+    sheet: SheetId
+    game_version: Version
+    edition: str | None
+    expansions: tuple[str, ...]
+    releases: tuple[LockedRelease, ...]
+
+
+def lock_text(lock: LockFile) -> str:
+    """Return the file's text."""
+    lines = [
+        "# The line-up, written by 'rellum resolve'. Releases stand in load order.",
+        f"format = {FORMAT}",
+        "",
+        "[game]",
+        f"sheet = {_quoted(lock.sheet)}",
+        f"version = {_quoted(lock.game_version.text)}",
+    ]
+    if lock.edition:
+        lines.append(f"edition = {_quoted(lock.edition)}")
+    lines.append(f"expansions = {_list(lock.expansions)}")
+    for release in lock.releases:
+        lines += ["", "[[release]]", f"mod = {_quoted(release.mod)}"]
+        lines.append(f"version = {_quoted(release.version.text)}")
+        if release.because:
+            lines.append(f"needed-by = {_list(release.because)}")
+        for file in release.files:
+            lines += ["", "  [[release.file]]", f"  name = {_quoted(file.name)}"]
+            if file.size is not None:
+                lines.append(f"  size = {file.size}")
+            if file.sha256:
+                lines.append(f"  sha256 = {_quoted(file.sha256)}")
+            if file.blake3:
+                lines.append(f"  blake3 = {_quoted(file.blake3)}")
+    return "\n".join(lines) + "\n"
+
+
+def write_lock(home: PackHome, lock: LockFile) -> bool:
+    """Write ``rellum.lock`` durably if it changes; say whether it did. Raises OSError."""
+    content = lock_text(lock).encode("utf-8")
+    try:
+        with open(home.lock_file, "rb") as file:
+            if file.read() == content:
+                return False
+    except FileNotFoundError:
+        pass
+    write_durably(home.lock_file, content)
+    return True
+
+
+def read_lock(home: PackHome) -> LockFile:
+    """Read ``rellum.lock``. Raises NoLineUp where there is none, FileFaults."""
+    file = home.lock_file
+    if not os.path.exists(file):
+        raise NoLineUp(
+            f"the pack {home.folder} has no line-up yet", hint="Make one with 'rellum resolve'."
+        )
+    table, syntax_fault = parse_toml(file)
+    raise_faults([syntax_fault] if table is None else [], shown_file(file))
+    faults: list[Fault] = []
+    root = TableReader(table or {}, Source(file=file), faults)
+    if root.integer("format", FORMAT) != FORMAT:
+        root.fault(f"this Rellum reads format {FORMAT}; resolve again", "format")
+    game = root.table("game", required=True)
+    sheet = game.parsed("sheet", "fathomline", parse_id, required=True)
+    version = game.parsed("version", "1.6.0", parse_version, required=True)
+    edition = game.text("edition", "boxed")
+    expansions = game.texts("expansions", "ice-charts")
+    game.finish()
+    releases = tuple(
+        release for each in root.tables("release") if (release := _read_release(each)) is not None
+    )
+    root.finish()
+    raise_faults(map(str, faults), shown_file(file))
+    assert sheet is not None and version is not None  # else there were faults
+    return LockFile(
+        sheet=SheetId(sheet),
+        game_version=version,
+        edition=edition,
+        expansions=expansions,
+        releases=releases,
+    )
+
+
+def _read_release(reader: TableReader) -> LockedRelease | None:
+    mod = reader.parsed("mod", "tidal-currents", parse_id, required=True)
+    version = reader.parsed("version", "3.2", parse_version, required=True)
+    because = reader.texts("needed-by", "tidal-currents")
+    files = []
+    for each in reader.tables("file"):
+        name = each.text("name", "tidal.zip", required=True)
+        files.append(
+            ReleaseFile(
+                name=name or "",
+                size=each.integer("size", 48211),
+                sha256=each.parsed("sha256", "64 hexadecimal digits", parse_digest),
+                blake3=each.parsed("blake3", "64 hexadecimal digits", parse_digest),
+                urls=(),
+                by_hand="",
+            )
+        )
+        each.finish()
+    reader.finish()
+    if mod is None or version is None:
+        return None
+    return LockedRelease(
+        mod=ModId(mod),
+        version=version,
+        because=tuple(ModId(each) for each in because),
+        files=tuple(files),
+        source=reader.source,
+    )
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def _list(values: Sequence[str]) -> str:
+    return "[" + ", ".join(map(_quoted, values)) + "]"

@@ -1,0 +1,60 @@
+"""The marker in the game folder: it names the pack that owns the folder, so that two cannot fight.
+
+It is laid and taken away like any other file of a change, by the same journal.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import tomllib
+
+from rellum.core.errors import UserError
+from rellum.core.folder.scan import MARKER_NAME
+from rellum.core.pack.home import PackHome
+from rellum.core.paths import GAME_PREFIX, PlacePath, Roots
+
+MARKER_PATH = PlacePath(GAME_PREFIX + MARKER_NAME)
+
+
+class FolderOwned(UserError):
+    """The game folder belongs to another pack."""
+
+    code = "folder-owned"
+
+
+def marker_bytes(home: PackHome, pack_id: str) -> bytes:
+    """Return the marker's content for a pack."""
+    return (
+        "# A Rellum pack keeps this game folder. Change it through that pack.\n"
+        f"pack = {json.dumps(home.folder, ensure_ascii=False)}\n"
+        f"id = {json.dumps(pack_id)}\n"
+    ).encode()
+
+
+def refuse_other_owner(roots: Roots, home: PackHome, pack_id: str) -> None:
+    """Raise FolderOwned where the marker names another pack than this one.
+
+    ``pack_id`` is empty while a pack adopts. A marker that an adoption of this same pack left when
+    it was interrupted does not count.
+    """
+    path = roots.absolute(MARKER_PATH)
+    try:
+        with open(path, "rb") as file:
+            marker = tomllib.loads(file.read(65536).decode("utf-8"))
+    except FileNotFoundError:
+        return
+    except (OSError, ValueError):
+        marker = {}
+    if pack_id and marker.get("id") == pack_id:
+        return
+    owner = str(marker.get("pack", "an unknown place"))
+    if owner == home.folder and not os.path.exists(home.state_file):
+        return
+    if os.path.exists(os.path.join(owner, ".rellum", "state.db")):
+        hint = (
+            f"Work in that pack, or give the game back with 'rellum restore --all --pack {owner}'."
+        )
+    else:
+        hint = f"If that pack is gone for good, delete {path} and try again."
+    raise FolderOwned(f"{roots.game_folder} belongs to the pack in {owner}", hint=hint)

@@ -1,0 +1,372 @@
+"""The state of a pack: what was adopted, the baseline, and what Rellum last left in the folder.
+
+SQLite, in ``.rellum/state.db``; the schema's version stands in ``user_version``. ``baseline`` is
+written once, when the game is adopted. ``laid`` has a row for every file that Rellum put there.
+The folder as Rellum left it is the baseline with ``laid`` over it; ``stamp`` holds the same thing
+as one short text for each folder (see ``rellum.core.folder.scan``), so that an unchanged folder
+is recognised by a single comparison. A change is recorded in one transaction.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import sqlite3
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from rellum.core.catalog.model import SheetId
+from rellum.core.errors import UserError
+from rellum.core.folder.model import Content, Identity, Laid
+from rellum.core.folder.scan import FolderEntry, join_rows, split_rows, stamp_row
+from rellum.core.hashing import Digest
+from rellum.core.pack.home import PackHome
+from rellum.core.paths import GAME, PlacePath
+from rellum.core.versions import parse_version
+
+SCHEMA_VERSION = 1
+
+_SCHEMA = """
+CREATE TABLE adopted (
+    pack_id TEXT NOT NULL, folder TEXT NOT NULL, sheet TEXT NOT NULL, name TEXT NOT NULL,
+    version TEXT NOT NULL, edition TEXT, expansions TEXT NOT NULL, evidence TEXT NOT NULL,
+    adopted_at TEXT NOT NULL
+);
+CREATE TABLE baseline (
+    path TEXT PRIMARY KEY, kind TEXT NOT NULL, size INTEGER NOT NULL, digest TEXT NOT NULL,
+    mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, target TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE laid (
+    path TEXT PRIMARY KEY, owner TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL,
+    mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL,
+    under_digest TEXT, under_size INTEGER, under_mode INTEGER, under_mtime_ns INTEGER
+) WITHOUT ROWID;
+CREATE INDEX laid_owner ON laid (owner);
+CREATE TABLE stamp (folder TEXT PRIMARY KEY, rows BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE kept (
+    path TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL, kept_at TEXT NOT NULL
+);
+CREATE TABLE change (id TEXT PRIMARY KEY, action TEXT NOT NULL, done_at TEXT NOT NULL);
+"""
+
+
+class StateFault(UserError):
+    """The pack's state is missing, damaged, or of a newer Rellum."""
+
+    code = "state-fault"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Adopted:
+    """The game that the pack keeps. ``pack_id`` is what the marker in the game folder names."""
+
+    pack_id: str
+    folder: str
+    identity: Identity
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BaselineEntry:
+    """One file, folder or link of the vanilla game; ``content`` only for files."""
+
+    path: PlacePath
+    kind: str
+    content: Content | None
+    target: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Kept:
+    """A file that was not Rellum's and stood in the way: a copy lies in the originals."""
+
+    path: PlacePath
+    digest: Digest
+    size: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StateChange:
+    """What a finished change makes of the state."""
+
+    id: str
+    action: str
+    laid: tuple[Laid, ...]
+    no_longer_laid: tuple[PlacePath, ...]
+    kept: tuple[Kept, ...]
+    new_folders: tuple[PlacePath, ...]
+    gone_folders: tuple[PlacePath, ...]
+
+
+class State:
+    """An open state database."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._db = connection
+
+    def close(self) -> None:
+        """Close the database."""
+        self._db.close()
+
+    def adopted(self) -> Adopted:
+        """Return what was adopted."""
+        row = self._db.execute(
+            "SELECT pack_id, folder, sheet, name, version, edition, expansions, evidence"
+            " FROM adopted"
+        ).fetchone()
+        pack_id, folder, sheet, name, version, edition, expansions, evidence = row
+        identity = Identity(
+            sheet=SheetId(sheet),
+            name=name,
+            version=parse_version(version),
+            edition=edition,
+            expansions=tuple(json.loads(expansions)),
+            evidence=tuple(json.loads(evidence)),
+        )
+        return Adopted(pack_id=pack_id, folder=folder, identity=identity)
+
+    def baseline(self, paths: Iterable[PlacePath]) -> dict[PlacePath, BaselineEntry]:
+        """Return the vanilla entries among these paths."""
+        found: dict[PlacePath, BaselineEntry] = {}
+        for row in self._select_by_path("baseline", paths):
+            entry = _baseline_entry(row)
+            found[entry.path] = entry
+        return found
+
+    def baseline_files(self) -> Iterator[BaselineEntry]:
+        """Yield every file of the baseline, by path."""
+        rows = self._db.execute("SELECT * FROM baseline WHERE kind = 'file' ORDER BY path")
+        return (_baseline_entry(row) for row in rows)
+
+    def baseline_below(self, folder: PlacePath) -> dict[PlacePath, BaselineEntry]:
+        """Return what lies directly in a folder of the vanilla game, and all below it."""
+        rows = self._db.execute(
+            "SELECT * FROM baseline WHERE path > ? AND path < ?", (f"{folder}/", f"{folder}0")
+        )
+        return {entry.path: entry for entry in map(_baseline_entry, rows)}
+
+    def baseline_totals(self) -> tuple[int, int]:
+        """Return the number of vanilla files and their bytes."""
+        row = self._db.execute(
+            "SELECT count(*), coalesce(sum(size), 0) FROM baseline WHERE kind = 'file'"
+        ).fetchone()
+        return int(row[0]), int(row[1])
+
+    def laid(self, paths: Iterable[PlacePath] | None = None) -> dict[PlacePath, Laid]:
+        """Return what Rellum laid: everything, or what of it is among these paths."""
+        if paths is None:
+            rows: Iterable[tuple[Any, ...]] = self._db.execute("SELECT * FROM laid")
+        else:
+            rows = self._select_by_path("laid", paths)
+        return {laid.path: laid for laid in map(_laid, rows)}
+
+    def laid_by(self, mod: str) -> dict[PlacePath, Laid]:
+        """Return what Rellum laid for any release of a mod."""
+        rows = self._db.execute(
+            "SELECT * FROM laid WHERE owner >= ? AND owner < ?", (f"{mod} ", f"{mod}!")
+        )
+        return {laid.path: laid for laid in map(_laid, rows)}
+
+    def laid_below(self, folder: PlacePath) -> dict[PlacePath, Laid]:
+        """Return what Rellum laid in a folder and all below it."""
+        rows = self._db.execute(
+            "SELECT * FROM laid WHERE path > ? AND path < ?", (f"{folder}/", f"{folder}0")
+        )
+        return {laid.path: laid for laid in map(_laid, rows)}
+
+    def stamps(self) -> dict[str, bytes]:
+        """Return the stamp of every folder as Rellum left it."""
+        return dict(self._db.execute("SELECT folder, rows FROM stamp"))
+
+    def needed_counts(self) -> dict[Digest, int]:
+        """Return every content that the store of originals must keep, and how often it is needed."""
+        rows = self._db.execute(
+            "SELECT digest, count(*) FROM (SELECT under_digest AS digest FROM laid"
+            " WHERE under_digest IS NOT NULL UNION ALL SELECT digest FROM kept) GROUP BY digest"
+        )
+        return {Digest(digest): count for digest, count in rows}
+
+    def has_change(self, change_id: str) -> bool:
+        """Whether a change was recorded: the proof that it was carried out."""
+        row = self._db.execute("SELECT 1 FROM change WHERE id = ?", (change_id,)).fetchone()
+        return row is not None
+
+    def record(self, change: StateChange) -> None:
+        """Record a change in one transaction; once it returns, the change survives a power cut."""
+        now = datetime.now(UTC).isoformat()
+        gone = [(path,) for path in change.no_longer_laid]
+        with self._db:
+            self._db.executemany("DELETE FROM laid WHERE path = ?", gone)
+            self._db.executemany(
+                f"INSERT OR REPLACE INTO laid VALUES ({_LAID_MARKS})", map(_laid_row, change.laid)
+            )
+            self._db.executemany(
+                "INSERT INTO kept VALUES (?, ?, ?, ?)",
+                [(kept.path, kept.digest, kept.size, now) for kept in change.kept],
+            )
+            self._update_stamps(change)
+            self._db.execute("INSERT INTO change VALUES (?, ?, ?)", (change.id, change.action, now))
+
+    def _update_stamps(self, change: StateChange) -> None:
+        """Bring the stamps of the folders that the change touched up to date, and no others."""
+        rows: dict[str, dict[str, str | None]] = {}
+
+        def note(path: str, row: str | None) -> None:
+            folder, _, name = path.rpartition("/")
+            rows.setdefault(folder, {})[name] = row
+
+        for laid in change.laid:
+            note(laid.path, _file_row(laid.path, laid.content))
+        vanilla = self.baseline(change.no_longer_laid)
+        for path in change.no_longer_laid:
+            entry = vanilla.get(path)
+            note(path, _file_row(path, entry.content) if entry and entry.content else None)
+        for path in change.gone_folders:
+            note(path, None)
+            self._db.execute("DELETE FROM stamp WHERE folder = ?", (path,))
+        for path in change.new_folders:
+            note(path, path.rpartition("/")[2] + "/")
+            rows.setdefault(path, {})
+        for folder, changes in rows.items():
+            if folder in change.gone_folders:
+                continue
+            found = self._db.execute(
+                "SELECT rows FROM stamp WHERE folder = ?", (folder,)
+            ).fetchone()
+            by_name = {row.partition("/")[0]: row for row in split_rows(found[0] if found else b"")}
+            for name, new_row in changes.items():
+                by_name.pop(name, None)
+                if new_row is not None:
+                    by_name[name] = new_row
+            self._db.execute(
+                "INSERT OR REPLACE INTO stamp VALUES (?, ?)", (folder, join_rows(by_name.values()))
+            )
+
+    def _select_by_path(self, table: str, paths: Iterable[PlacePath]) -> Iterator[tuple[Any, ...]]:
+        wanted = list(paths)
+        for start in range(0, len(wanted), 500):
+            part = wanted[start : start + 500]
+            marks = ",".join("?" * len(part))
+            yield from self._db.execute(f"SELECT * FROM {table} WHERE path IN ({marks})", part)
+
+
+def open_state(home: PackHome) -> State:
+    """Open a pack's state. Raises StateFault."""
+    if not os.path.isfile(home.state_file):
+        raise StateFault(
+            f"the pack {home.folder} has not adopted a game yet",
+            hint="Begin with 'rellum adopt GAME-FOLDER'.",
+        )
+    try:
+        connection = sqlite3.connect(home.state_file, timeout=10)
+        connection.execute("PRAGMA synchronous = FULL")
+        version = connection.execute("PRAGMA user_version").fetchone()[0]
+        adopted = version and connection.execute("SELECT count(*) FROM adopted").fetchone()[0]
+    except sqlite3.Error as error:
+        raise StateFault(
+            f"{home.state_file} is damaged: {error}",
+            hint="Nothing was changed. Keep the file, and the originals beside it.",
+        ) from error
+    if version > SCHEMA_VERSION:
+        raise StateFault(
+            f"{home.state_file} was written by a newer Rellum (schema {version})",
+            hint="Update Rellum.",
+        )
+    if not adopted:
+        raise StateFault(
+            f"the pack {home.folder} has not adopted a game yet",
+            hint="Begin with 'rellum adopt GAME-FOLDER'.",
+        )
+    return State(connection)
+
+
+def new_pack_id() -> str:
+    """Return a random id for a new pack."""
+    return secrets.token_hex(8)
+
+
+def create_state(
+    home: PackHome,
+    adopted: Adopted,
+    entries: Sequence[FolderEntry],
+    digests: dict[str, Digest],
+    marker: Laid,
+) -> None:
+    """Write a new state: whole under its final name, or not at all. Raises OSError, sqlite3.Error."""
+    unfinished = home.state_file + ".new"
+    if os.path.exists(unfinished):
+        os.unlink(unfinished)
+    connection = sqlite3.connect(unfinished)
+    try:
+        connection.executescript(f"{_SCHEMA} PRAGMA user_version = {SCHEMA_VERSION};")
+        identity = adopted.identity
+        with connection:
+            connection.execute(
+                "INSERT INTO adopted VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (
+                    adopted.pack_id,
+                    adopted.folder,
+                    identity.sheet,
+                    identity.name,
+                    identity.version.text,
+                    identity.edition,
+                    json.dumps(identity.expansions),
+                    json.dumps(identity.evidence),
+                    datetime.now(UTC).isoformat(),
+                ),
+            )
+            connection.executemany(
+                "INSERT INTO baseline VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (
+                    (e.path, e.kind, e.size, digests.get(e.path, ""), e.mode, e.mtime_ns, e.target)
+                    for e in entries
+                ),
+            )
+            connection.execute(f"INSERT INTO laid VALUES ({_LAID_MARKS})", _laid_row(marker))
+            connection.executemany("INSERT INTO stamp VALUES (?, ?)", _all_stamps(entries, marker))
+    finally:
+        connection.close()
+    os.replace(unfinished, home.state_file)
+
+
+def _all_stamps(entries: Sequence[FolderEntry], marker: Laid) -> Iterator[tuple[str, bytes]]:
+    rows: dict[str, list[str]] = {GAME: [_file_row(marker.path, marker.content)]}
+    for entry in entries:
+        folder, _, name = entry.path.rpartition("/")
+        rows.setdefault(folder, []).append(stamp_row(entry, name))
+        if entry.kind == "folder":
+            rows.setdefault(entry.path, [])
+    return ((folder, join_rows(each)) for folder, each in rows.items())
+
+
+def _file_row(path: str, content: Content) -> str:
+    return f"{path.rpartition('/')[2]}/{content.size}/{content.mtime_ns}"
+
+
+def _content(values: Sequence[Any]) -> Content:
+    digest, size, mode, mtime_ns = values
+    return Content(digest=Digest(digest), size=size, mode=mode, mtime_ns=mtime_ns)
+
+
+def _baseline_entry(row: Sequence[Any]) -> BaselineEntry:
+    path, kind, size, digest, mode, mtime_ns, target = row
+    content = _content((digest, size, mode, mtime_ns)) if kind == "file" else None
+    return BaselineEntry(path=PlacePath(path), kind=kind, content=content, target=target)
+
+
+_LAID_MARKS = ", ".join("?" * 10)
+
+
+def _laid(row: Sequence[Any]) -> Laid:
+    under = None if row[6] is None else _content(row[6:10])
+    return Laid(path=PlacePath(row[0]), owner=row[1], content=_content(row[2:6]), under=under)
+
+
+def _laid_row(laid: Laid) -> tuple[object, ...]:
+    content, under = laid.content, laid.under
+    row = (laid.path, laid.owner, content.digest, content.size, content.mode, content.mtime_ns)
+    if under is None:
+        return (*row, None, None, None, None)
+    return (*row, under.digest, under.size, under.mode, under.mtime_ns)

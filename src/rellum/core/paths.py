@@ -1,0 +1,134 @@
+"""Place paths: where a file belongs, checked once when it enters and a type of its own from then on.
+
+A place path is written ``@game/mods/x.dat``. Inside Rellum every path is *canonical*: named
+places such as ``@mods`` are already replaced by the root they lie under (``@game``), so that two
+spellings of one file are one path. Names taken from archives and cards must be such that every
+operating system can hold them; names found in the game folder are taken as they are.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Mapping
+from typing import NewType
+
+from rellum.core.errors import UserError
+
+PlacePath = NewType("PlacePath", str)
+"""A canonical path, for example ``@game/data/sea.dat``; no part is empty, ``.`` or ``..``."""
+
+MemberPath = NewType("MemberPath", str)
+"""A checked relative path inside an archive, parts joined by ``/``."""
+
+GAME = "@game"
+GAME_PREFIX = "@game/"
+
+# Names that Windows keeps for devices, whatever their ending.
+_DEVICE_NAMES = frozenset(
+    ["con", "prn", "aux", "nul", "conin$", "conout$"]
+    + [f"com{digit}" for digit in "123456789¹²³"]
+    + [f"lpt{digit}" for digit in "123456789¹²³"]
+)
+_FORBIDDEN_SIGNS = frozenset('<>:"|?*\\')
+
+
+class UnsafePath(UserError):
+    """A path from outside leaves its place, or has a name that some system cannot hold."""
+
+    code = "unsafe-path"
+
+
+def fault_in_name(name: str) -> str:
+    """Say why one part of a path cannot be used, or return an empty string."""
+    if name in ("", ".", ".."):
+        return f"{name!r} is not a name"
+    if any(ord(sign) < 32 or ord(sign) == 127 for sign in name):
+        return "it holds a control character"
+    if bad := next((sign for sign in name if sign in _FORBIDDEN_SIGNS), ""):
+        return f"it holds {bad!r}, which some systems cannot store"
+    if name[-1] in ". ":
+        return "it ends in a dot or a space, which some systems drop"
+    if name.split(".")[0].rstrip().lower() in _DEVICE_NAMES:
+        return "some systems keep that name for a device"
+    if len(name.encode("utf-8", "surrogatepass")) > 255:
+        return "it is longer than 255 bytes"
+    return ""
+
+
+def fault_in_relative(text: str) -> str:
+    """Say why ``text`` is not a relative path inside its place, or return an empty string."""
+    if text.startswith("/"):
+        return "it is absolute"
+    if len(text) > 1 and text[1] == ":":
+        return "it begins with a drive letter"
+    if ".." in text.split("/"):
+        return "it leaves its place by '..'"
+    for name in text.split("/"):
+        if fault := fault_in_name(name):
+            return fault
+    return ""
+
+
+def parse_member_path(text: str) -> MemberPath:
+    """Check the name of an archive's member. Back slashes count as separators. Raises UnsafePath."""
+    relative = text.replace("\\", "/").rstrip("/")
+    if fault := fault_in_relative(relative):
+        raise UnsafePath(f"the path {text!r} cannot be used: {fault}")
+    return MemberPath(relative)
+
+
+def parse_place_path(text: str, places: Mapping[str, PlacePath]) -> PlacePath:
+    """Read ``@place/rest`` into its canonical form; a trailing slash is allowed.
+
+    ``places`` maps the sheet's place names, without ``@``, to canonical paths. Raises UnsafePath.
+    """
+    head, _, rest = text.rstrip("/").partition("/")
+    if head == GAME:
+        base = PlacePath(GAME)
+    elif head.startswith("@") and head[1:] in places:
+        base = places[head[1:]]
+    else:
+        known = ", ".join([GAME, *(f"@{name}" for name in sorted(places))])
+        raise UnsafePath(f"{text!r} does not begin with a place that is known here ({known})")
+    if not rest:
+        return base
+    if fault := fault_in_relative(rest):
+        raise UnsafePath(f"the path {text!r} cannot be used: {fault}")
+    return PlacePath(f"{base}/{rest}")
+
+
+def below(base: PlacePath, relative: str) -> PlacePath:
+    """Return the path of ``relative``, already checked, under ``base``."""
+    return PlacePath(f"{base}/{relative}") if relative else base
+
+
+def parents(path: PlacePath) -> Iterator[PlacePath]:
+    """Yield the folders above ``path``, the nearest first, down to its root."""
+    while (cut := path.rfind("/")) > 0:
+        path = PlacePath(path[:cut])
+        yield path
+
+
+def shown(path: str) -> str:
+    """Return the path as people see it: relative to the game folder where it lies there."""
+    return path.removeprefix(GAME_PREFIX)
+
+
+class Roots:
+    """Where the roots of place paths lie on this machine. In this version: ``@game``."""
+
+    def __init__(self, game_folder: str) -> None:
+        self.game_folder = os.path.abspath(game_folder)
+
+    def absolute(self, path: PlacePath) -> str:
+        """Return the path in the operating system's form."""
+        return self.game_folder + path[len(GAME) :].replace("/", os.sep)
+
+    def place_path(self, absolute: str) -> PlacePath | None:
+        """Return the place path of an absolute path, or None where it is under no root."""
+        relative = os.path.relpath(absolute, self.game_folder).replace(os.sep, "/")
+        if relative == ".":
+            return PlacePath(GAME)
+        if relative == ".." or relative.startswith("../") or os.path.isabs(relative):
+            return None
+        return PlacePath(GAME_PREFIX + relative)

@@ -1,0 +1,1 @@
+"""The local store of archives: checking, recognising, keeping and reading them."""

@@ -1,0 +1,57 @@
+"""Two processes for work that is all small reads.
+
+Reading 100,000 directory entries or hashing 20,000 small files spends its time in Python between
+system calls, where threads only hinder one another; a second process halves it. The child only
+reads and sends back a picklable result, so that it can be lost at any moment without harm.
+Where there is no ``fork`` the work is done in this process.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+from collections.abc import Callable
+from typing import TypeVar
+
+Result = TypeVar("Result")
+
+
+def run_both(first: Callable[[], Result], second: Callable[[], Result]) -> tuple[Result, Result]:
+    """Return the results of both calls; the second runs in a child process where that is possible.
+
+    An exception in the child is raised here.
+    """
+    if not hasattr(os, "fork"):
+        return first(), second()
+    read_end, write_end = os.pipe()
+    child = os.fork()
+    if child == 0:
+        os.close(read_end)
+        _work_as_child(second, write_end)
+    os.close(write_end)
+    try:
+        mine = first()
+        with open(read_end, "rb", closefd=False) as pipe:
+            answer = pipe.read()
+    finally:
+        os.close(read_end)
+        os.waitpid(child, 0)
+    if not answer:
+        raise OSError("a helper process ended before its work was done")
+    theirs = pickle.loads(answer)
+    if isinstance(theirs, BaseException):
+        raise theirs
+    return mine, theirs
+
+
+def _work_as_child(work: Callable[[], object], write_end: int) -> None:
+    """Do the work, send its result or its exception, and leave without any clean-up of the parent's."""
+    try:
+        try:
+            answer = pickle.dumps(work(), pickle.HIGHEST_PROTOCOL)
+        except BaseException as error:
+            answer = pickle.dumps(error)
+        with open(write_end, "wb", closefd=False) as pipe:
+            pipe.write(answer)
+    finally:
+        os._exit(0)

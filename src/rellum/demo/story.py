@@ -1,0 +1,148 @@
+"""The demo's story: the real commands, run one after another as a curator would."""
+
+from __future__ import annotations
+
+import glob
+import os
+import shlex
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from rellum.demo.game import game_files
+from rellum.demo.world import VERSION, DemoPlaces
+
+Say = Callable[[str], None]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Scene:
+    """One step: what happens, the command as typed (or nothing), and the exit status it must have."""
+
+    telling: str
+    command: str = ""
+    status: int = 0
+    act: Callable[[str], None] | None = None
+
+
+def _break_by_hand(game: str) -> None:
+    with open(os.path.join(game, "data", "sea.dat"), "r+b") as file:
+        file.write(b"oops, not a sea any more")
+    os.unlink(os.path.join(game, "mods", "tidal-currents", "tides.dat"))
+    with open(os.path.join(game, "mods", "notes.txt"), "w", encoding="utf-8") as file:
+        file.write("my own notes\n")
+
+
+_SCENES = (
+    Scene(
+        telling="A folder with a game in it. What is it, and is it known? Adopt it.",
+        command="rellum adopt ../game",
+    ),
+    Scene(
+        telling="The archives that were downloaded: check each, know which release it is.",
+        command="rellum take ../downloads/*.zip",
+    ),
+    Scene(telling="Say what the pack shall have.", command="rellum want tidal-currents '>=3'"),
+    Scene(telling="", command="rellum want clear-water"),
+    Scene(telling="", command="rellum want long-swell"),
+    Scene(telling="", command="rellum want brasswork"),
+    Scene(telling="", command="rellum want ice-breaker"),
+    Scene(telling="Choose releases that go together.", command="rellum resolve"),
+    Scene(telling="What would that do to the game?", command="rellum preview"),
+    Scene(telling="Do it: all of it, or nothing.", command="rellum apply --yes"),
+    Scene(telling="Does the game start?", command="python ../game/fathomline.py"),
+    Scene(telling="Is the folder as it was left?", command="rellum check"),
+    Scene(
+        telling="By hand, a file is damaged, another deleted, and a note dropped among the mods.",
+        act=_break_by_hand,
+    ),
+    Scene(telling="The game no longer starts.", command="python ../game/fathomline.py", status=1),
+    Scene(telling="What is wrong, and whose is it?", command="rellum check", status=1),
+    Scene(telling="Vanilla again for one file …", command="rellum restore data/sea.dat --yes"),
+    Scene(telling="… or the line-up again, whole.", command="rellum apply --yes"),
+    Scene(telling="It starts.", command="python ../game/fathomline.py"),
+    Scene(
+        telling="One mod is enough of brass. Drop it: only its files go.",
+        command="rellum drop brasswork",
+    ),
+    Scene(telling="", command="rellum apply --yes"),
+    Scene(
+        telling="Two wants that cannot go together are refused, with the reason.",
+        command="rellum want still-water",
+    ),
+    Scene(telling="", command="rellum resolve", status=1),
+    Scene(telling="", command="rellum drop still-water"),
+    Scene(telling="All the way back to vanilla.", command="rellum restore --all --yes"),
+    Scene(telling="And it starts as on the first day.", command="python ../game/fathomline.py"),
+)
+
+
+def tell(places: DemoPlaces, say: Say) -> int:
+    """Play all scenes; return 0, or 1 where a command did not end as it should."""
+    for scene in _SCENES:
+        if scene.telling:
+            say("")
+            say(f"# {scene.telling}")
+        if scene.act:
+            scene.act(places.folder("game"))
+        if not scene.command:
+            continue
+        say(f"$ {scene.command}")
+        sys.stdout.flush()
+        status = _run(scene.command, places)
+        if status != scene.status:
+            say(f"The demo stops here: exit status {status}, where {scene.status} was right.")
+            return 1
+    say("")
+    differing = sorted(_differing(places.folder("game")))
+    if differing:
+        say(f"Not as on the first day: {', '.join(differing)}")
+        return 1
+    count = len(game_files(VERSION))
+    say(f"All {count} vanilla files compared, byte for byte: the game is as it was adopted.")
+    say(f"Look around in {places.root}; the pack is in {places.folder('pack')}.")
+    return 0
+
+
+def _run(command: str, places: DemoPlaces) -> int:
+    """Run a command as typed, in the pack's folder, with the demo's own shelf."""
+    pack = places.folder("pack")
+    name, *words = shlex.split(command)
+    program = [sys.executable, "-m", "rellum"] if name == "rellum" else [sys.executable]
+    arguments = [part for word in words for part in _expanded(word, pack)]
+    environment = {**os.environ, "RELLUM_SHELF": places.folder("shelf"), "PYTHONUTF8": "1"}
+    result = subprocess.run(
+        [*program, *arguments],
+        cwd=pack,
+        env=environment,
+        stdin=subprocess.DEVNULL,
+        stderr=subprocess.STDOUT,
+        check=False,
+    )
+    return result.returncode
+
+
+def _expanded(word: str, folder: str) -> list[str]:
+    """Return the files that a pattern such as ``../downloads/*.zip`` names, as a shell would."""
+    if not word.endswith("*.zip"):
+        return [word]
+    return sorted(os.path.relpath(path, folder) for path in glob.glob(os.path.join(folder, word)))
+
+
+def _differing(game: str) -> Iterator[str]:
+    """Yield the files that are not as the game was made, other than what is known to be beside it."""
+    expected = game_files(VERSION)
+    for name, content in expected.items():
+        try:
+            with open(os.path.join(game, *name.split("/")), "rb") as file:
+                if file.read() != content:
+                    yield name
+        except OSError:
+            yield name
+    beside = {"mods/notes.txt", "logs/last-start.log"}
+    for folder, _, names in os.walk(game):
+        for name in names:
+            path = os.path.relpath(os.path.join(folder, name), game).replace(os.sep, "/")
+            if path not in expected and path not in beside:
+                yield path

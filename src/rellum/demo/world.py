@@ -1,0 +1,82 @@
+"""Making the demo's folders: game, catalog, downloads, shelf and pack."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+
+from rellum.core.errors import UserError
+from rellum.demo.game import SHEET, game_files
+from rellum.demo.mods import archive_bytes, demo_mods
+
+VERSION = "1.6.0"
+_FILE_TIME = 1_714_564_800  # 2024-05-01 12:00 UTC, in seconds: the demo is the same every time
+
+
+class FolderNotEmpty(UserError):
+    """The demo only goes into a new or empty folder."""
+
+    code = "folder-not-empty"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DemoPlaces:
+    """The demo's folders, absolute."""
+
+    root: str
+
+    def folder(self, name: str) -> str:
+        """Return the folder of that name: game, catalog, downloads, shelf or pack."""
+        return os.path.join(self.root, name)
+
+    def listing(self) -> list[tuple[str, str]]:
+        """Return each folder with what it holds."""
+        return [
+            ("game", f"vanilla Fathomline {VERSION}"),
+            ("catalog", "its game sheet, and a card for each mod"),
+            ("downloads", "the mods' archives"),
+            ("shelf", "empty; set RELLUM_SHELF to it"),
+            ("pack", "empty; 'rellum adopt ../game' begins there"),
+        ]
+
+
+def make(folder: str) -> DemoPlaces:
+    """Make the demo's files in a new or empty folder. Raises FolderNotEmpty, OSError."""
+    root = os.path.abspath(folder)
+    if os.path.exists(root) and (not os.path.isdir(root) or os.listdir(root)):
+        raise FolderNotEmpty(
+            f"{root} is there already and is not empty",
+            hint="Name a new folder for the demo.",
+        )
+    places = DemoPlaces(root=root)
+    for name in ("shelf", "pack"):
+        os.makedirs(places.folder(name))
+    write_files(places.folder("game"), game_files(VERSION))
+    os.chmod(os.path.join(places.folder("game"), "fathomline.py"), 0o755)
+    mods = demo_mods()
+    write_files(
+        places.folder("catalog"),
+        {
+            "games/fathomline.toml": SHEET.encode(),
+            **{f"cards/{mod.id}.toml": mod.card().encode() for mod in mods},
+        },
+    )
+    write_files(
+        places.folder("downloads"),
+        {
+            release.archive: archive_bytes(release.members)
+            for mod in mods
+            for release in mod.releases
+        },
+    )
+    return places
+
+
+def write_files(folder: str, files: dict[str, bytes]) -> None:
+    """Write files, given by their paths under ``folder``, all with the same time."""
+    for name, content in files.items():
+        path = os.path.join(folder, *name.split("/"))
+        os.makedirs(os.path.dirname(path), exist_ok=True)
+        with open(path, "wb") as file:
+            file.write(content)
+        os.utime(path, (_FILE_TIME, _FILE_TIME))
