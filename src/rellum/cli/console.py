@@ -6,17 +6,16 @@ terminal, and never the only sign of anything.
 
 from __future__ import annotations
 
-import json
 import os
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from rellum.core.errors import UserError
-from rellum.core.progress import Listener, Progress, silent
 
-PIPED_WIDTH = 100
+if TYPE_CHECKING:
+    from rellum.core.progress import Listener, Progress
 
 Style = Literal["bold", "dim", "red", "yellow", "green"]
 _CODES: dict[Style, str] = {"bold": "1", "dim": "2", "red": "31", "yellow": "33", "green": "32"}
@@ -42,6 +41,8 @@ def say(text: str = "") -> None:
 
 def say_json(document: Any) -> None:
     """Print one JSON document (RFC 8259) and nothing else."""
+    import json
+
     print(json.dumps(document, indent=2, ensure_ascii=True))
 
 
@@ -132,6 +133,8 @@ def confirm(question: str, *, yes: bool) -> bool:
 def progress() -> Iterator[Listener]:
     """Show how far the work is, on a terminal; stay quiet when piped."""
     if not sys.stderr.isatty():
+        from rellum.core.progress import silent
+
         yield silent
         return
     line = _ProgressLine()

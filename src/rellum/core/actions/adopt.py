@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.catalog.load import load_sheets
-from rellum.core.catalog.model import GameSheet, SheetId
+from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.tables import nearest
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
@@ -18,6 +18,7 @@ from rellum.core.folder.model import RELLUM, Content, Identity, Laid
 from rellum.core.folder.scan import FolderEntry, list_folder
 from rellum.core.folder.surroundings import warnings_for
 from rellum.core.hashing import Digest, hash_bytes
+from rellum.core.ids import SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.marker import MARKER_PATH, marker_bytes, refuse_other_owner
 from rellum.core.pack.pack_file import read_pack_file, write_adopted

@@ -10,6 +10,7 @@ from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.resolve import current_line_up, release_chain
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
+from rellum.core.change.disk import Disk
 from rellum.core.change.execute import Space, execute, space_for
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_target
@@ -63,9 +64,10 @@ def apply(
     shelf_folder: str,
     on_recovered: OnRecovered,
     confirm: Callable[[Preview], bool],
+    disk: Disk | None = None,
 ) -> ApplyResult:
     """Plan, ask, and carry the plan out. Raises what ``preview`` does, NoSpace, RolledBack."""
-    with open_pack(pack_folder, on_recovered) as opened, Shelf(shelf_folder) as shelf:
+    with open_pack(pack_folder, on_recovered, disk) as opened, Shelf(shelf_folder) as shelf:
         planned = _prepare(opened, shelf)
         originals = opened.home.originals_folder
         if planned.plan.is_empty:

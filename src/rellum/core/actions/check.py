@@ -4,12 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.catalog.load import NoCatalog, load_sheets
 from rellum.core.folder.drift import find_deep_drift, find_drift
 from rellum.core.folder.model import VANILLA, Content, Drift
-from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath
 from rellum.core.progress import Listener, silent
@@ -25,17 +22,24 @@ def check(
 
 def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent) -> Drift:
     """Find the drift of a pack that is open. Raises OSError."""
-    own_files = _own_files(opened)
-    has = opened.site.originals.has
-    drift = find_drift(opened.state, opened.roots, own_files, has)
+    drift = find_drift(
+        opened.state, opened.roots, lambda: _own_files(opened), opened.site.originals.has
+    )
     if not deep:
         return drift
     files = list(_all_files(opened.state))
-    return find_deep_drift(drift, files, opened.roots, own_files, listen)
+    return find_deep_drift(drift, files, opened.roots, _own_files(opened), listen)
 
 
 def _own_files(opened: OpenPack) -> tuple[str, ...]:
-    """Return the sheet's patterns for what the game writes itself; none without a catalog."""
+    """Return the sheet's patterns for what the game writes itself; none without a catalog.
+
+    Asked for, and imported, only when something differs: most checks find nothing.
+    """
+    from rellum.core.actions.catalogs import find_catalogs
+    from rellum.core.catalog.load import NoCatalog, load_sheets
+    from rellum.core.pack.pack_file import read_pack_file
+
     try:
         folders = find_catalogs(opened.home, pack=read_pack_file(opened.home))
         sheet = load_sheets(folders).get(opened.adopted.identity.sheet)

@@ -6,15 +6,18 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import Site
-from rellum.core.change.recover import Recovered, recover
+from rellum.core.change.site import Site
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.state import Adopted, State, open_state
 from rellum.core.paths import Roots
+
+if TYPE_CHECKING:
+    from rellum.core.change.recover import Recovered
 
 
 class GameGone(UserError):
@@ -23,7 +26,7 @@ class GameGone(UserError):
     code = "game-gone"
 
 
-OnRecovered = Callable[[Recovered], None]
+OnRecovered = Callable[["Recovered"], None]
 
 
 def ignore_recovery(_: Recovered) -> None:
@@ -70,9 +73,17 @@ def open_pack(
                     hint="Put it back where it was, or connect the disk it lies on.",
                 )
             site = Site(home, Roots(adopted.folder), state, disk or Disk())
-            recovered = recover(site)
-            if recovered:
-                on_recovered(recovered)
+            if os.path.exists(home.journal_file):
+                _recover(site, on_recovered)
             yield OpenPack(home=home, adopted=adopted, site=site)
         finally:
             state.close()
+
+
+def _recover(site: Site, on_recovered: OnRecovered) -> None:
+    """Bring an interrupted change to its end; imported only when there is one, as it is rare."""
+    from rellum.core.change.recover import recover
+
+    recovered = recover(site)
+    if recovered:
+        on_recovered(recovered)

@@ -8,17 +8,18 @@ from dataclasses import dataclass, replace
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.open_pack import OnRecovered, open_pack
 from rellum.core.catalog.load import find_mod
-from rellum.core.catalog.model import Catalog, ModId, Release, ReleaseFile
+from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import NoAnswer
 from rellum.core.folder.model import Identity
+from rellum.core.ids import ModId
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_lock, write_lock
 from rellum.core.pack.pack_file import PackFile, read_pack_file
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import Chosen, Game, Problem, Refusal
 from rellum.core.solving.search import solve
-from rellum.core.versions import Version
+from rellum.core.versions.version import Version
 
 
 class NoLineUpExists(NoAnswer):

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from rellum.core.actions.check import drift_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.catalog.tables import nearest
+from rellum.core.change.disk import Disk
 from rellum.core.change.execute import Space, execute, space_for
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_vanilla
@@ -92,9 +93,11 @@ def restore_mod(
         return _carry_out(opened, plan, (), confirm)
 
 
-def restore_all(pack_folder: str, on_recovered: OnRecovered, confirm: Confirm) -> RestoreResult:
+def restore_all(
+    pack_folder: str, on_recovered: OnRecovered, confirm: Confirm, disk: Disk | None = None
+) -> RestoreResult:
     """Bring the whole folder back as it was adopted, the marker included; foreign files stay."""
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(pack_folder, on_recovered, disk) as opened:
         drift = drift_of(opened)
         foreign = tuple(each.path for each in drift.findings if each.kind == "foreign")
         drifted = [each.path for each in drift.findings if each.kind != "foreign"]

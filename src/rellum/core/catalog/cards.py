@@ -9,7 +9,6 @@ from functools import partial
 from rellum.core.catalog.model import (
     KINDS,
     Mod,
-    ModId,
     PlaceRule,
     Release,
     ReleaseFile,
@@ -18,8 +17,10 @@ from rellum.core.catalog.model import (
 )
 from rellum.core.catalog.sheets import parse_digest, parse_id
 from rellum.core.catalog.tables import Fault, TableReader, nearest
+from rellum.core.ids import ModId
 from rellum.core.paths import PlacePath, fault_in_relative, parse_place_path
-from rellum.core.versions import DOTTED, SCHEMES, parse_range, parse_version
+from rellum.core.versions.ranges import parse_range
+from rellum.core.versions.version import DOTTED, SCHEMES, parse_version
 
 INHERITED = ("game", "editions", "expansions", "needs", "clashes", "load", "carry")
 """What a patch takes from the release that it patches where it says nothing itself."""

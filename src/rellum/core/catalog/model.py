@@ -9,13 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal, NewType
+from typing import Literal
 
+from rellum.core.ids import ModId, SheetId
 from rellum.core.paths import PlacePath
-from rellum.core.versions import Range, Version
+from rellum.core.versions.ranges import Range
+from rellum.core.versions.version import Version
 
-ModId = NewType("ModId", str)
-SheetId = NewType("SheetId", str)
 KeyPath = tuple[str | int, ...]
 
 Kind = Literal["mod", "library", "loader", "resource-pack"]

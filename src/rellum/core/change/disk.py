@@ -10,10 +10,13 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rellum.core.durable import flush_filesystem, flush_folder, write_durably
 from rellum.core.errors import UserError
-from rellum.core.shelf.archives import Archive, Extraction
+
+if TYPE_CHECKING:
+    from rellum.core.shelf.archives import Archive, Extraction
 
 
 class LeadsOut(UserError):

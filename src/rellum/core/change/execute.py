@@ -22,8 +22,9 @@ from rellum.core.change.journal import (
     note_undo,
     write_begin,
 )
-from rellum.core.change.originals import FolderChanged, Originals
+from rellum.core.change.originals import FolderChanged
 from rellum.core.change.plan import Operation, Plan
+from rellum.core.change.site import Site
 from rellum.core.errors import ChangeFailed, RellumError, UserError
 from rellum.core.folder.model import Content, Laid
 from rellum.core.folder.scan import STAGING_NAME
@@ -54,21 +55,6 @@ class StillBroken(ChangeFailed):
 
 
 OpenArchive = Callable[[Digest], Archive]
-
-
-@dataclass(frozen=True, slots=True)
-class Site:
-    """Everything that a change works on."""
-
-    home: PackHome
-    roots: Roots
-    state: State
-    disk: Disk
-
-    @property
-    def originals(self) -> Originals:
-        """The store of originals of this pack."""
-        return Originals(self.home.originals_folder, self.disk)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

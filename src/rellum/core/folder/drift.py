@@ -45,18 +45,19 @@ class _Differences:
 def find_drift(
     expected: Expected,
     roots: Roots,
-    own_files: Sequence[str],
+    own_files: Callable[[], Sequence[str]],
     has_original: Callable[[Digest], bool],
 ) -> Drift:
     """Compare names, sizes and times of the whole folder; hash only what differs. Raises OSError.
 
-    ``own_files`` are the sheet's patterns for files that the game writes itself: no drift.
+    ``own_files`` gives the sheet's patterns for files that the game writes itself: no drift. It is
+    asked only where something differs.
     """
     stamps = expected.stamps()
     scan = scan_stamps(roots.game_folder, stamps)
     differences = _differences(stamps, scan.differing, scan.missing, scan.files)
-    is_own = _own_files_test(own_files)
     paths = sorted({*differences.gone, *differences.other, *differences.come})
+    is_own = _own_files_test(own_files() if paths else ())
     laid, vanilla = expected.laid(paths), expected.baseline(paths)
     findings: list[Finding] = []
     touched: list[PlacePath] = []

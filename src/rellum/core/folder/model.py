@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
-from rellum.core.catalog.model import SheetId
 from rellum.core.hashing import Digest
+from rellum.core.ids import SheetId
 from rellum.core.paths import PlacePath
-from rellum.core.versions import Version
+
+if TYPE_CHECKING:
+    from rellum.core.versions.version import Version
 
 VANILLA = "vanilla"
 """The owner of what came with the game."""

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from rellum.core.catalog.model import ModId
 from rellum.core.hashing import Digest
+from rellum.core.ids import ModId
 from rellum.core.paths import PlacePath
 from rellum.core.shelf.archives import Member
-from rellum.core.versions import Version
+from rellum.core.versions.version import Version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -7,14 +7,15 @@ import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from rellum.core.catalog.model import ModId, ReleaseFile, SheetId, Source
+from rellum.core.catalog.model import ReleaseFile, Source
 from rellum.core.catalog.sheets import parse_digest, parse_id
 from rellum.core.catalog.tables import Fault, TableReader, parse_toml, raise_faults
 from rellum.core.catalog.toml_lines import shown_file
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
+from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome
-from rellum.core.versions import Version, parse_version
+from rellum.core.versions.version import Version, parse_version
 
 FORMAT = 1
 

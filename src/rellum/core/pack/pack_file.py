@@ -9,15 +9,17 @@ from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING
 
-from rellum.core.catalog.model import ModId, SheetId, Source
+from rellum.core.catalog.model import Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, parse_toml, raise_faults
 from rellum.core.catalog.toml_lines import shown_file
 from rellum.core.durable import write_durably
 from rellum.core.folder.model import Identity
+from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.solving.problem import Hold, Want
-from rellum.core.versions import DOTTED, parse_range, parse_version
+from rellum.core.versions.ranges import parse_range
+from rellum.core.versions.version import DOTTED, parse_version
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument

@@ -18,14 +18,14 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from rellum.core.catalog.model import SheetId
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Content, Identity, Laid
 from rellum.core.folder.scan import FolderEntry, join_rows, split_rows, stamp_row
 from rellum.core.hashing import Digest
+from rellum.core.ids import SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.paths import GAME, PlacePath
-from rellum.core.versions import parse_version
+from rellum.core.versions.version import parse_version
 
 SCHEMA_VERSION = 1
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from rellum.core.catalog.model import Catalog, ModId, Release, ReleaseFile
+from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
+from rellum.core.ids import ModId
 from rellum.core.shelf.store import ShelfEntry
-from rellum.core.versions import Version
+from rellum.core.versions.version import Version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

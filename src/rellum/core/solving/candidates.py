@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from rellum.core.catalog.model import ModId, Release
+from rellum.core.catalog.model import Release
+from rellum.core.ids import ModId
 from rellum.core.solving.problem import Game, Problem, Statement
-from rellum.core.versions import Range, Version
+from rellum.core.versions.ranges import Range
+from rellum.core.versions.version import Version
 
 
 def unfit_for(game: Game, release: Release) -> Statement | None:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import heapq
 from collections.abc import Sequence
 
-from rellum.core.catalog.model import ModId, Release
+from rellum.core.catalog.model import Release
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import NoAnswer
+from rellum.core.ids import ModId
 
 
 class LoadCycle(NoAnswer):

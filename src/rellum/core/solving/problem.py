@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from rellum.core.catalog.model import Mod, ModId, Release, Source
-from rellum.core.versions import Range, Version
+from rellum.core.catalog.model import Mod, Release, Source
+from rellum.core.ids import ModId
+from rellum.core.versions.ranges import Range
+from rellum.core.versions.version import Version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 
-from rellum.core.catalog.model import Mod, ModId, Release, Requirement
+from rellum.core.catalog.model import Mod, Release, Requirement
+from rellum.core.ids import ModId
 from rellum.core.solving.candidates import unfit_for
 from rellum.core.solving.problem import Hold, Problem, Refusal, Statement, Want
 

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from rellum.core.catalog.model import ModId, Release, Requirement
+from rellum.core.catalog.model import Release, Requirement
+from rellum.core.ids import ModId
 from rellum.core.solving.candidates import Candidates, find_candidates
 from rellum.core.solving.load_order import sort_for_loading
 from rellum.core.solving.problem import Chosen, LineUp, Problem, Refusal

@@ -1,0 +1,26 @@
+"""What a change works on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from rellum.core.change.disk import Disk
+from rellum.core.change.originals import Originals
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.state import State
+from rellum.core.paths import Roots
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    """A pack, its state, its game folder, and the disk that both lie on."""
+
+    home: PackHome
+    roots: Roots
+    state: State
+    disk: Disk
+
+    @property
+    def originals(self) -> Originals:
+        """The store of originals of this pack."""
+        return Originals(self.home.originals_folder, self.disk)
