@@ -1,0 +1,254 @@
+"""Every step at which a change can stop: killed, or failing. Afterwards: before or after, no mix."""
+
+from __future__ import annotations
+
+import errno
+import os
+import shutil
+import sys
+import unittest
+from collections.abc import Callable
+
+from rellum.core.actions.open_pack import ignore_recovery, open_pack
+from rellum.core.change.disk import Disk
+from rellum.core.errors import ChangeFailed, RellumError
+from tests.support import Entry, World, WorldTest, without_marker
+
+Action = Callable[[World, Disk], object]
+
+
+class CountingDisk(Disk):
+    """Counts the steps, and does something at one of them."""
+
+    def __init__(self, at: int = -1) -> None:
+        self.at = at
+        self.steps = 0
+
+    def step(self, name: str) -> None:
+        self.steps += 1
+        if self.steps == self.at + 1:
+            self.act(name)
+
+    def act(self, name: str) -> None:
+        pass
+
+
+class KillingDisk(CountingDisk):
+    """Ends the process before a step, as kill -9 or a power cut would."""
+
+    def act(self, name: str) -> None:
+        os._exit(9)
+
+
+class FailingDisk(CountingDisk):
+    """Lets one step fail."""
+
+    error = errno.ENOSPC
+
+    def act(self, name: str) -> None:
+        raise OSError(self.error, os.strerror(self.error), name)
+
+
+class BrokenDisk(CountingDisk):
+    """Fails from one step on, clean-up and all, as a disk that was pulled out."""
+
+    def step(self, name: str) -> None:
+        self.steps += 1
+        if self.steps > self.at >= 0:
+            raise OSError(errno.EIO, os.strerror(errno.EIO), name)
+
+
+def first_apply(world: World) -> Action:
+    """Files over vanilla (two of one content), new files, new folders."""
+    world.add_release(
+        "tides",
+        "1.0",
+        {
+            "data/sea.dat": b"tidal sea",
+            "data/twin.dat": b"tidal twin",
+            "mods/tides/a.dat": b"a",
+            "mods/tides/deep/b.dat": b"b",
+        },
+    )
+    world.adopt()
+    world.take_all()
+    world.want("tides")
+    world.resolve()
+    return lambda w, disk: w.apply(disk)
+
+
+def update(world: World) -> Action:
+    """One release in place of another: files come, change, stay and go, and a folder with them."""
+    first_apply(world)
+    world.apply()
+    world.add_release(
+        "tides",
+        "2.0",
+        {"data/sea.dat": b"newer sea", "mods/tides/a.dat": b"a", "mods/tides/c.dat": b"c"},
+    )
+    world.take_all()
+    world.want("tides", ">=2")
+    world.resolve()
+    return lambda w, disk: w.apply(disk)
+
+
+def dropped(world: World) -> Action:
+    """The mod goes and the originals come back."""
+    first_apply(world)
+    world.apply()
+    world.drop("tides")
+    return lambda w, disk: w.apply(disk)
+
+
+def restored(world: World) -> Action:
+    """Everything goes back to vanilla, over files that the user changed and lost."""
+    first_apply(world)
+    world.apply()
+    world.write_game("data/sea.dat", b"changed by hand")
+    os.unlink(world.path("game", "mods", "tides", "a.dat"))
+    return lambda w, disk: w.restore_all(disk)
+
+
+SCENARIOS = (first_apply, update, dropped, restored)
+
+
+class Stage:
+    """A world that is put back as it was for each run; states hold absolute paths."""
+
+    def __init__(self, world: World, scenario: Callable[[World], Action]) -> None:
+        self.world = world
+        self.action = scenario(world)
+        self.saved = world.root + "-saved"
+        self.before = without_marker(world.game())
+        shutil.copytree(world.root, self.saved)
+        counting = CountingDisk()
+        self.action(world, counting)
+        self.steps = counting.steps
+        self.after = without_marker(world.game())
+
+    def reset(self) -> None:
+        shutil.rmtree(self.world.root)
+        shutil.copytree(self.saved, self.world.root)
+
+    def close(self) -> None:
+        shutil.rmtree(self.saved)
+
+    def killed_at(self, step: int) -> int:
+        """Run the action in a process of its own that is killed at a step; return its status."""
+        return run_in_child(lambda: self.action(self.world, KillingDisk(step)))
+
+    def recover(self, disk: Disk | None = None) -> None:
+        with open_pack(self.world.path("pack"), ignore_recovery, disk):
+            pass
+
+
+def run_in_child(work: Callable[[], object]) -> int:
+    child = os.fork()
+    if child == 0:
+        try:
+            work()
+        except BaseException as error:
+            print(repr(error), file=sys.stderr)
+            os._exit(1)
+        os._exit(0)
+    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+
+
+@unittest.skipUnless(hasattr(os, "fork"), "needs fork")
+class InterruptionTest(WorldTest):
+    points = 0
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        print(f"\nstopped or failed at {InterruptionTest.points} points", file=sys.stderr)
+
+    def at_each_point(self, play: Callable[[Stage, int], None]) -> None:
+        """Play every scenario once for each of its steps, and look whether all is whole then."""
+        for scenario in SCENARIOS:
+            self.setUp()
+            stage = Stage(self.world, scenario)
+            self.addCleanup(stage.close)
+            for step in range(stage.steps):
+                stage.reset()
+                InterruptionTest.points += 1
+                with self.subTest(scenario=scenario.__name__, step=step, of=stage.steps):
+                    play(stage, step)
+                    self.assert_whole(stage, stage.before, stage.after)
+
+    def assert_whole(self, stage: Stage, *allowed: dict[str, Entry]) -> None:
+        """The folder is one of the states allowed, and the pack agrees with it."""
+        tree = without_marker(stage.world.game())
+        self.assertIn(tree, allowed)
+        self.assertFalse(os.path.exists(stage.world.path("pack", ".rellum", "journal")))
+        if tree == stage.after:
+            self.assertEqual(stage.world.check(deep=True).findings, ())
+        # What comes next works, and vanilla is still to be had.
+        stage.action(stage.world, Disk())
+        self.assertEqual(without_marker(stage.world.game()), stage.after)
+        stage.world.restore_all()
+        for name, entry in stage.world.game().items():
+            if name in VANILLA_NAMES:
+                self.assertEqual(entry.content, VANILLA_NAMES[name], name)
+
+    def test_killed_at_every_step(self) -> None:
+        def play(stage: Stage, step: int) -> None:
+            self.assertEqual(stage.killed_at(step), 9)
+            stage.recover()
+
+        self.at_each_point(play)
+
+    def test_killed_again_at_every_step_of_the_recovery(self) -> None:
+        def play(stage: Stage, step: int) -> None:
+            self.assertEqual(stage.killed_at(step), 9)
+            again = 0
+            while run_in_child(lambda: stage.recover(KillingDisk(again))) == 9:
+                again += 1
+
+        self.at_each_point(play)
+
+    def test_failing_at_every_step_is_taken_back(self) -> None:
+        def play(stage: Stage, step: int) -> None:
+            try:
+                stage.action(stage.world, FailingDisk(step))
+            except ChangeFailed as error:
+                self.assertEqual(error.code, "rolled-back")
+                self.assertEqual(without_marker(stage.world.game()), stage.before)
+            stage.recover()
+
+        self.at_each_point(play)
+
+    def test_killed_while_a_failure_is_taken_back(self) -> None:
+        class FailThenKill(CountingDisk):
+            def act(self, name: str) -> None:
+                raise OSError(errno.EACCES, os.strerror(errno.EACCES), name)
+
+            def step(self, name: str) -> None:
+                if self.steps == self.at + 3:
+                    os._exit(9)
+                super().step(name)
+
+        def play(stage: Stage, step: int) -> None:
+            run_in_child(lambda: stage.action(stage.world, FailThenKill(step)))
+            stage.recover()
+
+        self.at_each_point(play)
+
+    def test_failing_from_every_step_on_is_brought_to_an_end_later(self) -> None:
+        def play(stage: Stage, step: int) -> None:
+            try:
+                stage.action(stage.world, BrokenDisk(step))
+            except RellumError as error:
+                self.assertIsInstance(error, ChangeFailed)
+            stage.recover()
+
+        self.at_each_point(play)
+
+
+VANILLA_NAMES = {
+    "data/sea.dat": b"vanilla sea\n",
+    "data/twin.dat": b"vanilla sea\n",
+    "data/cables.dat": b"vanilla cables\n" * 50,
+}
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,223 @@
+"""What tests share: small worlds of real files in a temporary folder, and the built program."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import os
+import shutil
+import stat
+import subprocess
+import sys
+import tempfile
+import unittest
+import zipfile
+from dataclasses import dataclass
+
+from rellum.core.actions.adopt import AdoptResult, adopt
+from rellum.core.actions.apply import ApplyResult, apply
+from rellum.core.actions.check import check
+from rellum.core.actions.open_pack import ignore_recovery
+from rellum.core.actions.resolve import ResolveResult, resolve
+from rellum.core.actions.restore import RestoreResult, restore_all
+from rellum.core.actions.take import Taken, take
+from rellum.core.actions.wants import drop, want
+from rellum.core.change.disk import Disk
+from rellum.core.folder.model import Drift
+from rellum.core.folder.scan import MARKER_NAME
+
+SHEET = """\
+[game]
+id = "fathomline"
+name = "Fathomline"
+marks = ["@game/version.txt"]
+own-files = ["@game/logs/**"]
+
+[places]
+mods = "@game/mods"
+data = "@game/data"
+
+[[version]]
+file = "@game/version.txt"
+pattern = '^version: (?P<version>[0-9.]+)$'
+
+[[edition]]
+id = "boxed"
+file = "@game/version.txt"
+pattern = '^edition: boxed$'
+
+[[expansion]]
+id = "ice-charts"
+file = "@game/expansions/ice.dat"
+"""
+
+VANILLA = {
+    "version.txt": b"version: 1.6.0\nedition: boxed\n",
+    "data/sea.dat": b"vanilla sea\n",
+    "data/twin.dat": b"vanilla sea\n",  # the same content at a second path
+    "data/cables.dat": b"vanilla cables\n" * 50,
+    "expansions/ice.dat": b"ice",
+}
+
+
+def zip_bytes(members: dict[str, bytes], method: int = zipfile.ZIP_DEFLATED) -> bytes:
+    """Return a zip with these members, always the same bytes."""
+    stream = io.BytesIO()
+    with zipfile.ZipFile(stream, "w", method) as archive:
+        for name, content in members.items():
+            info = zipfile.ZipInfo(name, date_time=(2024, 5, 1, 12, 0, 0))
+            info.compress_type = method
+            archive.writestr(info, content)
+    return stream.getvalue()
+
+
+@dataclass(frozen=True)
+class Entry:
+    """What a snapshot of a tree remembers of one entry."""
+
+    content: bytes | None
+    mode: int
+    mtime_ns: int
+
+
+def snapshot(root: str, *, times: bool = False) -> dict[str, Entry]:
+    """Return everything under a folder; without ``times`` the times are left out."""
+    found: dict[str, Entry] = {}
+    for folder, folders, files in os.walk(root):
+        for name in folders:
+            path = os.path.join(folder, name)
+            found[os.path.relpath(path, root) + "/"] = Entry(None, 0, 0)
+        for name in files:
+            path = os.path.join(folder, name)
+            status = os.lstat(path)
+            with open(path, "rb") as file:
+                content = file.read()
+            mtime = status.st_mtime_ns if times else 0
+            found[os.path.relpath(path, root)] = Entry(content, stat.S_IMODE(status.st_mode), mtime)
+    return found
+
+
+def without_marker(tree: dict[str, Entry]) -> dict[str, Entry]:
+    """Return a snapshot without Rellum's own marker."""
+    return {path: entry for path, entry in tree.items() if path != MARKER_NAME}
+
+
+def write_tree(root: str, files: dict[str, bytes]) -> None:
+    """Write files, given by their paths under ``root``."""
+    for name, content in files.items():
+        path = os.path.join(root, name)
+        os.makedirs(os.path.dirname(path), exist_ok=True)
+        with open(path, "wb") as file:
+            file.write(content)
+
+
+class World:
+    """Game, catalog, downloads, shelf and pack in one temporary folder."""
+
+    def __init__(self, root: str, vanilla: dict[str, bytes] | None = None) -> None:
+        self.root = root
+        self.cards: dict[str, str] = {}
+        write_tree(self.path("game"), VANILLA if vanilla is None else vanilla)
+        write_tree(self.path("catalog"), {"games/fathomline.toml": SHEET.encode()})
+        for name in ("downloads", "shelf", "pack", "catalog/cards"):
+            os.makedirs(self.path(name))
+
+    def path(self, *parts: str) -> str:
+        return os.path.join(self.root, *parts)
+
+    def add_release(
+        self,
+        mod: str,
+        version: str,
+        members: dict[str, bytes],
+        *,
+        says: str = "",
+        place: str = 'to = "@game/"',
+    ) -> str:
+        """Write the archive of a release and add the release to its mod's card."""
+        content = zip_bytes(members)
+        name = f"{mod}-{version}.zip"
+        write_tree(self.path("downloads"), {name: content})
+        head = f'[mod]\nid = "{mod}"\nname = "{mod.title()}"\n'
+        self.cards[mod] = self.cards.get(mod, head) + (
+            f'\n[[release]]\nversion = "{version}"\n{says}\n'
+            f'[[release.file]]\nname = "{name}"\nsize = {len(content)}\n'
+            f'sha256 = "{hashlib.sha256(content).hexdigest()}"\n[[release.place]]\n{place}\n'
+        )
+        write_tree(self.path("catalog", "cards"), {f"{mod}.toml": self.cards[mod].encode()})
+        return self.path("downloads", name)
+
+    def adopt(self) -> AdoptResult:
+        return adopt(self.path("pack"), self.path("game"), shelf_folder=self.path("shelf"))
+
+    def take_all(self) -> tuple[Taken, ...]:
+        folder = self.path("downloads")
+        names = sorted(os.listdir(folder))
+        archives = [os.path.join(folder, name) for name in names]
+        return take(self.path("pack"), archives, self.path("shelf"))
+
+    def want(self, mod: str, range_text: str = "*") -> None:
+        want(self.path("pack"), mod, range_text)
+
+    def drop(self, mod: str) -> None:
+        drop(self.path("pack"), mod)
+
+    def resolve(self) -> ResolveResult:
+        return resolve(self.path("pack"), self.path("shelf"), ignore_recovery)
+
+    def apply(self, disk: Disk | None = None) -> ApplyResult:
+        shelf = self.path("shelf")
+        return apply(self.path("pack"), shelf, ignore_recovery, lambda _: True, disk)
+
+    def restore_all(self, disk: Disk | None = None) -> RestoreResult:
+        return restore_all(self.path("pack"), ignore_recovery, lambda _: True, disk)
+
+    def check(self, *, deep: bool = False) -> Drift:
+        return check(self.path("pack"), ignore_recovery, deep=deep)
+
+    def game(self, *, times: bool = False) -> dict[str, Entry]:
+        return snapshot(self.path("game"), times=times)
+
+    def write_game(self, name: str, content: bytes) -> None:
+        write_tree(self.path("game"), {name: content})
+
+    def run(self, *arguments: str, stdin: str | None = None) -> subprocess.CompletedProcess[str]:
+        """Run the built program in the pack's folder, as a user would."""
+        return run_rellum(*arguments, cwd=self.path("pack"), shelf=self.path("shelf"), stdin=stdin)
+
+
+def run_rellum(
+    *arguments: str, cwd: str, shelf: str, stdin: str | None = None
+) -> subprocess.CompletedProcess[str]:
+    """Run the built program; its output is text."""
+    environment = {**os.environ, "RELLUM_SHELF": shelf, "PYTHONUTF8": "1"}
+    return subprocess.run(
+        [sys.executable, "-m", "rellum", *arguments],
+        cwd=cwd,
+        env=environment,
+        capture_output=True,
+        text=True,
+        input=stdin or "",
+        timeout=120,
+        check=False,
+    )
+
+
+class WorldTest(unittest.TestCase):
+    """A test with a world of its own."""
+
+    def setUp(self) -> None:
+        # In memory where there is such a place: the tests flush thousands of times.
+        memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
+        root = os.path.realpath(tempfile.mkdtemp(prefix="rellum-test-", dir=memory))
+        self.addCleanup(shutil.rmtree, root)
+        self.world = World(root)
+
+    def make_applied(self) -> None:
+        """Adopt, take everything, want every mod, resolve and apply."""
+        self.world.adopt()
+        self.world.take_all()
+        for mod in self.world.cards:
+            self.world.want(mod)
+        self.world.resolve()
+        self.world.apply()
