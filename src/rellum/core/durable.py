@@ -5,16 +5,18 @@ target's folder, flushed, renamed over the target, and the folder flushed.
 
 ``flush_filesystem`` makes a whole batch of files durable at the cost of one flush instead of one
 for each file: ``syncfs(2)`` on Linux, which also reports write-back errors. Elsewhere the caller's
-files are flushed one by one.
+files are flushed one by one, as they are where there are only a few.
 """
 
 from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterable
+from collections.abc import Sequence
 
 _TEMPORARY_SUFFIX = ".rellum-new"
+_FEW = 32
+"""Up to so many files are flushed one by one: that leaves other programs' data out of it."""
 
 
 def write_durably(path: str, content: bytes) -> None:
@@ -55,12 +57,13 @@ def flush_file(path: str) -> None:
         os.close(fd)
 
 
-def flush_filesystem(folder: str, files: Iterable[str], folders: Iterable[str]) -> None:
+def flush_filesystem(folder: str, files: Sequence[str], folders: Sequence[str]) -> None:
     """Make ``files`` and the names in ``folders`` durable; all lie on the file system of ``folder``.
 
     Raises OSError, also where an earlier write could not reach the disk.
     """
-    if sys.platform == "linux" and _syncfs(folder):
+    many = len(files) + len(folders) > _FEW
+    if many and sys.platform == "linux" and _syncfs(folder):
         return
     for file in files:
         flush_file(file)

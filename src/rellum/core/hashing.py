@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 from typing import NewType
 
@@ -33,5 +32,7 @@ def hash_file(path: str | os.PathLike[str]) -> Digest:
 
 def sha256_file(path: str | os.PathLike[str]) -> str:
     """Return the SHA-256 of a file in hexadecimal. Raises OSError."""
+    import hashlib  # rarely wanted, and slow to import
+
     with open(path, "rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()

@@ -9,7 +9,6 @@ Where there is no ``fork`` the work is done in this process.
 from __future__ import annotations
 
 import os
-import pickle
 from collections.abc import Callable
 from typing import TypeVar
 
@@ -23,6 +22,8 @@ def run_both(first: Callable[[], Result], second: Callable[[], Result]) -> tuple
     """
     if not hasattr(os, "fork"):
         return first(), second()
+    import pickle
+
     read_end, write_end = os.pipe()
     child = os.fork()
     if child == 0:
@@ -46,6 +47,8 @@ def run_both(first: Callable[[], Result], second: Callable[[], Result]) -> tuple
 
 def _work_as_child(work: Callable[[], object], write_end: int) -> None:
     """Do the work, send its result or its exception, and leave without any clean-up of the parent's."""
+    import pickle
+
     try:
         try:
             answer = pickle.dumps(work(), pickle.HIGHEST_PROTOCOL)

@@ -9,7 +9,6 @@ from dataclasses import dataclass
 from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
-from rellum.core.catalog.tables import nearest
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.folder.hashes import hash_files
@@ -19,11 +18,12 @@ from rellum.core.folder.scan import FolderEntry, list_folder
 from rellum.core.folder.surroundings import warnings_for
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.ids import SheetId
+from rellum.core.nearest import nearest
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.marker import MARKER_PATH, marker_bytes, refuse_other_owner
 from rellum.core.pack.pack_file import read_pack_file, write_adopted
 from rellum.core.pack.process_lock import hold_pack
-from rellum.core.pack.state import Adopted, StateFault, create_state, new_pack_id, open_state
+from rellum.core.pack.state import Adopted, StateFault, create_state, new_id, open_state
 from rellum.core.paths import PlacePath, Roots, shown
 from rellum.core.progress import Listener, silent
 
@@ -73,11 +73,11 @@ def adopt(
     digests = _hash(files, roots, listen)
     os.makedirs(home.state_folder, exist_ok=True)
     with hold_pack(home):
-        adopted = Adopted(pack_id=new_pack_id(), folder=roots.game_folder, identity=identity)
+        adopted = Adopted(pack_id=new_id(), folder=roots.game_folder)
         marker = _lay_marker(home, roots, adopted.pack_id)
         try:
             write_adopted(home, folders, roots.game_folder, identity)
-            create_state(home, adopted, entries, digests, marker)
+            create_state(home, adopted, identity, entries, digests, marker)
         except BaseException:
             os.unlink(roots.absolute(MARKER_PATH))
             raise

@@ -87,7 +87,7 @@ def _prepare(opened: OpenPack, shelf: Shelf) -> Preview:
     refuse_other_owner(opened.roots, home, adopted.pack_id)
     pack = read_pack_file(home)
     catalog = catalog_of(home, pack)
-    lock, made_anew = current_line_up(home, pack, catalog, adopted.identity, shelf)
+    lock, made_anew = current_line_up(home, pack, catalog, opened.state.identity(), shelf)
     target = lay_over(find_layers(lock, catalog, shelf))
     marker = marker_bytes(home, adopted.pack_id)
     plan = plan_target(target.files, marker, opened.state, opened.roots)

@@ -42,7 +42,7 @@ def _own_files(opened: OpenPack) -> tuple[str, ...]:
 
     try:
         folders = find_catalogs(opened.home, pack=read_pack_file(opened.home))
-        sheet = load_sheets(folders).get(opened.adopted.identity.sheet)
+        sheet = load_sheets(folders).get(opened.state.identity().sheet)
     except NoCatalog:
         return ()
     return sheet.own_files if sheet else ()

@@ -65,7 +65,7 @@ def resolve(
         home = opened.home
         pack = read_pack_file(home)
         old = _old_lock(home)
-        identity = opened.adopted.identity
+        identity = opened.state.identity()
         lock = make_line_up(pack, catalog_of(home, pack), identity, shelf, None if fresh else old)
         changed = write_lock(home, lock)
         missing = tuple(

@@ -5,10 +5,9 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from rellum.core.actions.check import drift_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.catalog.tables import nearest
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import Space, execute, space_for
 from rellum.core.change.plan import Plan
@@ -16,10 +15,13 @@ from rellum.core.change.planning import plan_vanilla
 from rellum.core.errors import UserError
 from rellum.core.folder.model import RELLUM, Laid
 from rellum.core.hashing import Digest
+from rellum.core.nearest import nearest
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.state import BaselineEntry
 from rellum.core.paths import GAME, PlacePath, fault_in_relative, shown
-from rellum.core.shelf.archives import Archive
+
+if TYPE_CHECKING:
+    from rellum.core.shelf.archives import Archive
 
 
 class NothingToRestore(UserError):
@@ -98,6 +100,8 @@ def restore_all(
 ) -> RestoreResult:
     """Bring the whole folder back as it was adopted, the marker included; foreign files stay."""
     with open_pack(pack_folder, on_recovered, disk) as opened:
+        from rellum.core.actions.check import drift_of
+
         drift = drift_of(opened)
         foreign = tuple(each.path for each in drift.findings if each.kind == "foreign")
         drifted = [each.path for each in drift.findings if each.kind != "foreign"]

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.catalog.load import find_mod
-from rellum.core.catalog.tables import nearest
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId
+from rellum.core.nearest import nearest
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_file import read_pack_file, remove_want, set_want
 from rellum.core.versions.ranges import RangeSyntaxError, parse_range

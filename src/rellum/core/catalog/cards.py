@@ -16,8 +16,9 @@ from rellum.core.catalog.model import (
     Source,
 )
 from rellum.core.catalog.sheets import parse_digest, parse_id
-from rellum.core.catalog.tables import Fault, TableReader, nearest
+from rellum.core.catalog.tables import Fault, TableReader
 from rellum.core.ids import ModId
+from rellum.core.nearest import nearest
 from rellum.core.paths import PlacePath, fault_in_relative, parse_place_path
 from rellum.core.versions.ranges import parse_range
 from rellum.core.versions.version import DOTTED, SCHEMES, parse_version

@@ -8,10 +8,11 @@ from collections.abc import Sequence
 from rellum.core.catalog.cards import read_card
 from rellum.core.catalog.model import Catalog, GameSheet, Mod
 from rellum.core.catalog.sheets import read_sheet
-from rellum.core.catalog.tables import Fault, nearest, parse_toml, raise_faults
+from rellum.core.catalog.tables import Fault, parse_toml, raise_faults
 from rellum.core.catalog.toml_lines import place_of, shown_file
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId, SheetId
+from rellum.core.nearest import nearest
 
 
 class NoCatalog(UserError):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import tomllib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
@@ -11,6 +10,7 @@ from typing import Any, TypeVar
 from rellum.core.catalog.model import Source
 from rellum.core.catalog.toml_lines import place_of, shown_file
 from rellum.core.errors import UserError
+from rellum.core.nearest import nearest
 
 Parsed = TypeVar("Parsed")
 
@@ -47,12 +47,6 @@ def raise_faults(faults: Iterable[str], what: str) -> None:
         raise FileFaults(
             f"{what} has {count}", details=details, hint="Correct the lines named and try again."
         )
-
-
-def nearest(word: str, known: Iterable[str], *, most: int = 3) -> str:
-    """Return "; did you mean …?" with the known words nearest to one that is unknown, or nothing."""
-    close = difflib.get_close_matches(word, list(known), n=most, cutoff=0.5)
-    return f"; did you mean {' or '.join(repr(each) for each in close)}?" if close else ""
 
 
 def parse_toml(file: str) -> tuple[dict[str, Any] | None, str]:

@@ -6,13 +6,13 @@ The order is the journal's contract (``rellum.core.change.journal``).
 from __future__ import annotations
 
 import os
-import secrets
 import shutil
 import sqlite3
 import stat
 from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from rellum.core.change.disk import Disk, refuse_links_above
 from rellum.core.change.journal import (
@@ -29,11 +29,12 @@ from rellum.core.errors import ChangeFailed, RellumError, UserError
 from rellum.core.folder.model import Content, Laid
 from rellum.core.folder.scan import STAGING_NAME
 from rellum.core.hashing import Digest
-from rellum.core.layers.model import LayerFile
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.state import Kept, State, StateChange
+from rellum.core.pack.state import Kept, State, StateChange, new_id
 from rellum.core.paths import PlacePath, Roots
-from rellum.core.shelf.archives import Archive, Extraction
+
+if TYPE_CHECKING:
+    from rellum.core.shelf.archives import Archive
 
 
 class NoSpace(UserError):
@@ -54,7 +55,7 @@ class StillBroken(ChangeFailed):
     code = "still-broken"
 
 
-OpenArchive = Callable[[Digest], Archive]
+OpenArchive = Callable[[Digest], "Archive"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -92,7 +93,7 @@ def execute(plan: Plan, action: str, site: Site, open_archive: OpenArchive) -> N
         site.state.record(_records_only(plan, action))
         return
     journal = Journal(
-        id=secrets.token_hex(8),
+        id=new_id(),
         action=action,
         game_folder=site.roots.game_folder,
         staging=os.path.join(site.roots.game_folder, STAGING_NAME),
@@ -163,7 +164,8 @@ def _prepare(plan: Plan, journal: Journal, site: Site, open_archive: OpenArchive
         for each in plan.operations
         if each.before
     ]
-    _stage_members(plan, journal.staging, staged, site, open_archive)
+    if any(not isinstance(each.source, bytes | None) for each in plan.operations):
+        _stage_members(plan, journal.staging, staged, site, open_archive)
     _stage_others(plan, journal.staging, staged, site)
     staged_paths = [os.path.join(journal.staging, name) for name in staged.values()]
     disk.flush(roots.game_folder, staged_paths, [journal.staging])
@@ -176,9 +178,12 @@ def _prepare(plan: Plan, journal: Journal, site: Site, open_archive: OpenArchive
 def _stage_members(
     plan: Plan, staging: str, staged: dict[PlacePath, str], site: Site, open_archive: OpenArchive
 ) -> None:
+    # Imported here: a plan that only brings originals back needs no archive.
+    from rellum.core.shelf.archives import Extraction
+
     jobs: dict[Digest, list[Extraction]] = {}
     for each in plan.operations:
-        if each.after and isinstance(each.source, LayerFile):
+        if each.after and each.source is not None and not isinstance(each.source, bytes):
             jobs.setdefault(each.source.archive, []).append(
                 Extraction(
                     member=each.source.member.path,
@@ -262,7 +267,7 @@ def _as_staged(path: str, content: Content) -> Content:
 
 def _records_only(plan: Plan, action: str) -> StateChange:
     return StateChange(
-        id=secrets.token_hex(8),
+        id=new_id(),
         action=action,
         laid=tuple(
             Laid(path=each.path, owner=each.owner, content=each.content, under=each.under)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from rellum.core.folder.model import RELLUM, VANILLA, Content
 from rellum.core.hashing import Digest
-from rellum.core.layers.model import LayerFile
 from rellum.core.paths import PlacePath
+
+if TYPE_CHECKING:
+    from rellum.core.layers.model import LayerFile
 
 FOREIGN = "foreign"
 """The owner of a file that neither the game nor Rellum brought."""

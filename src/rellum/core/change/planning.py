@@ -11,15 +11,18 @@ import os
 import stat
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from rellum.core.change.plan import FOREIGN, Operation, Plan, Record
 from rellum.core.errors import UserError
 from rellum.core.folder.model import RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes, hash_file
-from rellum.core.layers.model import LayerFile, TargetFile
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.state import BaselineEntry, State
 from rellum.core.paths import GAME, PlacePath, Roots, parents, shown
+
+if TYPE_CHECKING:
+    from rellum.core.layers.model import LayerFile, TargetFile
 
 PLAIN_MODE = 0o644
 EXECUTABLE_MODE = 0o755

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from rellum.core.hashing import Digest
 from rellum.core.ids import ModId
 from rellum.core.paths import PlacePath
-from rellum.core.shelf.archives import Member
-from rellum.core.versions.version import Version
+
+if TYPE_CHECKING:
+    from rellum.core.shelf.archives import Member
+    from rellum.core.versions.version import Version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import json
 import os
-import tomllib
 
 from rellum.core.errors import UserError
 from rellum.core.folder.scan import MARKER_NAME
@@ -32,6 +31,15 @@ def marker_bytes(home: PackHome, pack_id: str) -> bytes:
     ).encode()
 
 
+def _read(content: bytes) -> dict[str, object]:
+    import tomllib
+
+    try:
+        return tomllib.loads(content.decode("utf-8"))
+    except ValueError:
+        return {}
+
+
 def refuse_other_owner(roots: Roots, home: PackHome, pack_id: str) -> None:
     """Raise FolderOwned where the marker names another pack than this one.
 
@@ -41,11 +49,12 @@ def refuse_other_owner(roots: Roots, home: PackHome, pack_id: str) -> None:
     path = roots.absolute(MARKER_PATH)
     try:
         with open(path, "rb") as file:
-            marker = tomllib.loads(file.read(65536).decode("utf-8"))
+            content = file.read(65536)
     except FileNotFoundError:
         return
-    except (OSError, ValueError):
-        marker = {}
+    if pack_id and content == marker_bytes(home, pack_id):
+        return
+    marker = _read(content)
     if pack_id and marker.get("id") == pack_id:
         return
     owner = str(marker.get("pack", "an unknown place"))

@@ -11,11 +11,10 @@ from __future__ import annotations
 
 import json
 import os
-import secrets
 import sqlite3
+import time
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from typing import Any
 
 from rellum.core.errors import UserError
@@ -25,7 +24,6 @@ from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.paths import GAME, PlacePath
-from rellum.core.versions.version import parse_version
 
 SCHEMA_VERSION = 1
 
@@ -61,11 +59,10 @@ class StateFault(UserError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Adopted:
-    """The game that the pack keeps. ``pack_id`` is what the marker in the game folder names."""
+    """What the pack keeps. ``pack_id`` is what the marker in the game folder names."""
 
     pack_id: str
     folder: str
-    identity: Identity
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -112,12 +109,18 @@ class State:
 
     def adopted(self) -> Adopted:
         """Return what was adopted."""
+        pack_id, folder = self._db.execute("SELECT pack_id, folder FROM adopted").fetchone()
+        return Adopted(pack_id=pack_id, folder=folder)
+
+    def identity(self) -> Identity:
+        """Return what the game was found to be."""
+        from rellum.core.versions.version import parse_version
+
         row = self._db.execute(
-            "SELECT pack_id, folder, sheet, name, version, edition, expansions, evidence"
-            " FROM adopted"
+            "SELECT sheet, name, version, edition, expansions, evidence FROM adopted"
         ).fetchone()
-        pack_id, folder, sheet, name, version, edition, expansions, evidence = row
-        identity = Identity(
+        sheet, name, version, edition, expansions, evidence = row
+        return Identity(
             sheet=SheetId(sheet),
             name=name,
             version=parse_version(version),
@@ -125,7 +128,6 @@ class State:
             expansions=tuple(json.loads(expansions)),
             evidence=tuple(json.loads(evidence)),
         )
-        return Adopted(pack_id=pack_id, folder=folder, identity=identity)
 
     def baseline(self, paths: Iterable[PlacePath]) -> dict[PlacePath, BaselineEntry]:
         """Return the vanilla entries among these paths."""
@@ -195,7 +197,7 @@ class State:
 
     def record(self, change: StateChange) -> None:
         """Record a change in one transaction; once it returns, the change survives a power cut."""
-        now = datetime.now(UTC).isoformat()
+        now = _now()
         gone = [(path,) for path in change.no_longer_laid]
         with self._db:
             self._db.executemany("DELETE FROM laid WHERE path = ?", gone)
@@ -282,14 +284,19 @@ def open_state(home: PackHome) -> State:
     return State(connection)
 
 
-def new_pack_id() -> str:
-    """Return a random id for a new pack."""
-    return secrets.token_hex(8)
+def new_id() -> str:
+    """Return a random id, for a pack or a change."""
+    return os.urandom(8).hex()
+
+
+def _now() -> str:
+    return time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
 
 
 def create_state(
     home: PackHome,
     adopted: Adopted,
+    identity: Identity,
     entries: Sequence[FolderEntry],
     digests: dict[str, Digest],
     marker: Laid,
@@ -301,7 +308,6 @@ def create_state(
     connection = sqlite3.connect(unfinished)
     try:
         connection.executescript(f"{_SCHEMA} PRAGMA user_version = {SCHEMA_VERSION};")
-        identity = adopted.identity
         with connection:
             connection.execute(
                 "INSERT INTO adopted VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -314,7 +320,7 @@ def create_state(
                     identity.edition,
                     json.dumps(identity.expansions),
                     json.dumps(identity.evidence),
-                    datetime.now(UTC).isoformat(),
+                    _now(),
                 ),
             )
             connection.executemany(
