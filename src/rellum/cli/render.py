@@ -70,7 +70,7 @@ def _bytes(operation: Operation) -> int:
 
 def _remark(operation: Operation) -> str:
     if operation.effect == "replaces vanilla":
-        remark = f"{operation.after_owner}; the original is kept"
+        remark = f"{operation.after_owner} (original kept)"
     elif operation.effect == "replaces":
         remark = f"{operation.after_owner}, in place of {operation.before_owner}"
     elif operation.effect == "removes":
@@ -80,7 +80,7 @@ def _remark(operation: Operation) -> str:
     else:
         remark = operation.after_owner
     if operation.keep:
-        remark += "; what stands there was changed and is kept aside"
+        remark += "; it was changed, a copy is kept"
     return remark
 
 

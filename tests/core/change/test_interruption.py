@@ -8,6 +8,7 @@ import shutil
 import sys
 import unittest
 from collections.abc import Callable
+from functools import partial
 
 from rellum.core.actions.open_pack import ignore_recovery, open_pack
 from rellum.core.change.disk import Disk
@@ -147,6 +148,8 @@ def run_in_child(work: Callable[[], object]) -> int:
     if child == 0:
         try:
             work()
+        except ChangeFailed:
+            os._exit(1)
         except BaseException as error:
             print(repr(error), file=sys.stderr)
             os._exit(1)
@@ -201,7 +204,7 @@ class InterruptionTest(WorldTest):
         def play(stage: Stage, step: int) -> None:
             self.assertEqual(stage.killed_at(step), 9)
             again = 0
-            while run_in_child(lambda: stage.recover(KillingDisk(again))) == 9:
+            while run_in_child(partial(stage.recover, KillingDisk(again))) == 9:
                 again += 1
 
         self.at_each_point(play)

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from rellum.core.catalog.cards import read_card
 from rellum.core.catalog.model import Catalog, GameSheet, Mod
 from rellum.core.catalog.sheets import read_sheet
-from rellum.core.catalog.tables import Fault, parse_toml, raise_faults
+from rellum.core.catalog.tables import Fault, fault_lines, parse_toml, raise_faults
 from rellum.core.catalog.toml_lines import place_of, shown_file
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId, SheetId
@@ -74,7 +74,7 @@ def _read_sheets(folders: Sequence[str], faults: list[str]) -> dict[SheetId, Gam
             continue
         noted: list[Fault] = []
         sheet = read_sheet(table, file, noted)
-        faults.extend(str(each) for each in noted)
+        faults.extend(fault_lines(noted))
         if sheet is not None:
             sheets.setdefault(sheet.id, sheet)
     return sheets
@@ -95,7 +95,7 @@ def _read_mods(folders: Sequence[str], sheet: GameSheet, faults: list[str]) -> d
             continue
         noted: list[Fault] = []
         mod = read_card(table, file, sheet.places, noted)
-        faults.extend(str(each) for each in noted)
+        faults.extend(fault_lines(noted))
         if mod is None:
             continue
         if mod.id in mods:

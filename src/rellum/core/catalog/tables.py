@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from rellum.core.catalog.model import Source
-from rellum.core.catalog.toml_lines import place_of, shown_file
+from rellum.core.catalog.toml_lines import line_of, place_of, shown_file
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
 
@@ -37,6 +37,11 @@ class Fault:
             parts = parts[2:]
         key = ".".join(part for part in parts if isinstance(part, str))
         return ": ".join(filter(None, (place_of(self.source), key, self.message)))
+
+
+def fault_lines(faults: Iterable[Fault]) -> list[str]:
+    """Return the faults of one file in words, by line."""
+    return list(map(str, sorted(faults, key=lambda fault: line_of(fault.source))))
 
 
 def raise_faults(faults: Iterable[str], what: str) -> None:

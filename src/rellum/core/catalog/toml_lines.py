@@ -87,9 +87,9 @@ class _Scanner:
         path: KeyPath = ()
         for position, name in enumerate(names):
             path = (*path, name)
+            self.lines.setdefault(path, line)
             if grow and position == len(names) - 1:
                 self.array_sizes[path] = self.array_sizes.get(path, 0) + 1
-                self.lines.setdefault(path, line)
             if path in self.array_sizes:
                 path = (*path, self.array_sizes[path] - 1)
         self.lines.setdefault(path, line)

@@ -31,7 +31,7 @@ from rellum.core.folder.scan import STAGING_NAME
 from rellum.core.hashing import Digest
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import Kept, State, StateChange, new_id
-from rellum.core.paths import PlacePath, Roots
+from rellum.core.paths import PlacePath, Roots, shown
 
 if TYPE_CHECKING:
     from rellum.core.shelf.archives import Archive
@@ -209,7 +209,7 @@ def _stage_others(plan: Plan, staging: str, staged: dict[PlacePath, str], site: 
         elif each.source is None:
             digest = each.after.digest
             keep = uses[digest] > 1 or digest in still_needed
-            site.originals.bring_out(digest, target, keep=keep)
+            site.originals.bring_out(digest, target, name=shown(each.path), keep=keep)
             site.disk.set_mode_and_time(target, each.after.mode, each.after.mtime_ns)
 
 
@@ -358,7 +358,8 @@ def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
         else:
             back = os.path.join(journal.staging, f"back-{number:07}")
             disk.remove(back)
-            site.originals.bring_out(step.before.digest, back, keep=step.before.digest in needed)
+            keep = step.before.digest in needed
+            site.originals.bring_out(step.before.digest, back, name=shown(step.path), keep=keep)
             disk.set_mode_and_time(back, step.before.mode, step.before.mtime_ns)
             disk.move_over(back, path)
     for folder in reversed(journal.new_folders):

@@ -64,8 +64,10 @@ class Originals:
         self.disk.move_over(incoming, kept)
         return kept
 
-    def bring_out(self, digest: Digest, target: str, *, keep: bool) -> None:
+    def bring_out(self, digest: Digest, target: str, *, name: str, keep: bool) -> None:
         """Put a content at ``target``, verified; a copy where the store must ``keep`` its own.
+
+        ``name`` is the file in the game that it is for, as messages show it.
 
         Raises OriginalDamaged, OSError.
         """
@@ -77,19 +79,21 @@ class Originals:
                 self.disk.link_or_copy(kept, target)
         except FileNotFoundError as error:
             raise OriginalDamaged(
-                f"the original {digest[:12]}… is missing from {self.folder}",
+                f"the original of {name} is missing: {kept}",
                 hint="Get the file from a clean copy of the game; nothing was changed.",
             ) from error
         if hash_file(target) != digest:
             raise OriginalDamaged(
-                f"the original {kept} is damaged: it is not what its name says",
+                f"the original of {name} is damaged: {kept}",
                 hint="Get the file from a clean copy of the game; nothing was changed.",
             )
 
     def let_go(self, digests: Iterable[Digest]) -> None:
         """Remove contents that nothing needs any more."""
         for digest in digests:
-            self.disk.remove(self.path_of(digest))
+            path = self.path_of(digest)
+            self.disk.remove(path)
+            self.disk.remove_folder(os.path.dirname(path))
 
     def let_go_of_all_but(self, needed: Container[Digest]) -> None:
         """Remove whatever is not needed: what an interrupted change may have left."""
@@ -97,6 +101,7 @@ class Originals:
             for name in names:
                 if name not in needed:
                     self.disk.remove(os.path.join(folder, name))
+                    self.disk.remove_folder(folder)
 
     def _changed(self, path: str) -> FolderChanged:
         return FolderChanged(

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from rellum.core.catalog.model import ReleaseFile, Source
 from rellum.core.catalog.sheets import parse_digest, parse_id
-from rellum.core.catalog.tables import Fault, TableReader, parse_toml, raise_faults
+from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.catalog.toml_lines import shown_file
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
@@ -113,7 +113,7 @@ def read_lock(home: PackHome) -> LockFile:
         release for each in root.tables("release") if (release := _read_release(each)) is not None
     )
     root.finish()
-    raise_faults(map(str, faults), shown_file(file))
+    raise_faults(fault_lines(faults), shown_file(file))
     assert sheet is not None and version is not None  # else there were faults
     return LockFile(
         sheet=SheetId(sheet),

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from rellum.core.catalog.model import Source
 from rellum.core.catalog.sheets import parse_id
-from rellum.core.catalog.tables import Fault, TableReader, parse_toml, raise_faults
+from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.catalog.toml_lines import shown_file
 from rellum.core.durable import write_durably
 from rellum.core.folder.model import Identity
@@ -59,7 +59,7 @@ def read_pack_file(home: PackHome) -> PackFile:
     wants = _read_wants(root.table("want"))
     holds = _read_holds(root.table("hold"))
     root.finish()
-    raise_faults(map(str, faults), shown_file(file))
+    raise_faults(fault_lines(faults), shown_file(file))
     return PackFile(
         name=name,
         catalogs=tuple(os.path.normpath(os.path.join(home.folder, each)) for each in catalogs),

@@ -29,7 +29,9 @@ from rellum.core.shelf.inflate import PIECE_BYTES, DeflateFault, crc32, inflate
 MAX_MEMBERS: Final = 1_000_000
 MAX_TOTAL_BYTES: Final = 1 << 40
 MAX_RATIO: Final = 1100
-"""DEFLATE packs at most 1032 to 1; an archive that declares more is lying."""
+"""DEFLATE packs at most 1032 to 1; an archive that declares more is lying, or a bomb."""
+RATIO_FREE_BYTES: Final = 64 << 20
+"""Up to this size together, members may pack as well as they like."""
 
 _LOCAL_HEADER = struct.Struct("<4s22xHH")
 _DEFLATED, _STORED = zipfile.ZIP_DEFLATED, zipfile.ZIP_STORED
@@ -335,7 +337,7 @@ def _checked_entries(
     if len(infos) > MAX_MEMBERS:
         raise refuse(f"it has {len(infos):,} members, more than {MAX_MEMBERS:,}")
     total = sum(info.file_size for info in infos)
-    if total > MAX_TOTAL_BYTES or total > MAX_RATIO * archive_size:
+    if total > MAX_TOTAL_BYTES or total > max(MAX_RATIO * archive_size, RATIO_FREE_BYTES):
         raise refuse(f"it would unpack to {total:,} bytes from {archive_size:,}")
     entries = []
     for info in infos:

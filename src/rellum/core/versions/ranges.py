@@ -67,7 +67,9 @@ class Range:
     text: str = field(compare=False)
     names_prerelease: bool = field(compare=False, default=False)
 
-    def __contains__(self, version: Version) -> bool:
+    def __contains__(self, version: object) -> bool:
+        if not isinstance(version, Version):
+            return False
         cut = _Cut(version.key, False)
         return any(low <= cut < high for low, high in self.intervals)
 
@@ -131,7 +133,7 @@ def _parse_term(
     sign, text = match["sign"], match["text"]
     if text == "*" and sign is None:
         return ((_LOWEST, _HIGHEST),), False
-    wildcard = text.endswith((".*", ".x")) and len(text) > 2
+    wildcard = text.endswith(".*") and len(text) > 2
     try:
         version = parse_version(text[:-2] if wildcard else text, scheme)
     except VersionSyntaxError as error:

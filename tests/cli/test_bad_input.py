@@ -1,0 +1,223 @@
+"""Whatever a user does wrong: a clear message, the right exit status, and nothing changed."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+import unittest
+
+from tests.support import WorldTest, snapshot, write_tree, zip_bytes
+
+
+class BadInputTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.add_release(
+            "tides", "1.0", {"data/sea.dat": b"tidal sea", "mods/tides/a.dat": b"a"}
+        )
+
+    def refused(self, *arguments: str, words: str, status: int = 2) -> None:
+        """Run, expect the refusal, and compare game, pack files and shelf with before."""
+        before = self.everything()
+        result = self.world.run(*arguments)
+        self.assertEqual(result.returncode, status, result.stderr + result.stdout)
+        self.assertIn(words, " ".join(result.stderr.split()))
+        self.assertNotIn("Traceback", result.stderr)
+        self.assertEqual(self.everything(), before)
+
+    def everything(self):
+        quiet = (".rellum/process-lock", ".rellum/state.db", "shelf.db", "archives/")
+        trees = {name: snapshot(self.world.path(name)) for name in ("game", "pack", "shelf")}
+        return {
+            (name, path): entry
+            for name, tree in trees.items()
+            for path, entry in tree.items()
+            if not path.startswith(quiet)
+        }
+
+    def ready(self) -> None:
+        self.world.adopt()
+        self.world.take_all()
+        self.world.want("tides")
+        self.world.resolve()
+
+    def test_without_a_pack_or_a_game(self) -> None:
+        self.refused("check", words="there is no rellum.toml")
+        self.refused("adopt", "../nowhere", words="is not there")
+        self.refused("adopt", "../downloads", words="no game that the catalog describes")
+        self.refused("adopt", "../game", "--sheet", "fathom", words="did you mean 'fathomline'")
+        self.refused("adopt", "../game", "--catalog", "nope", words="nope is not there")
+        write_tree(self.world.path("pack"), {"rellum.toml": b"[want]\n"})
+        self.refused("apply", "--yes", words="has not adopted a game yet")
+
+    def test_adopting_in_the_wrong_place(self) -> None:
+        write_tree(self.world.path("pack", "g"), {"version.txt": b"version: 1.6.0\n"})
+        self.refused("adopt", "g", words="lies in the pack")
+        write_tree(self.world.path("shelf", "g"), {"version.txt": b"version: 1.6.0\n"})
+        self.refused("adopt", "../shelf/g", words="lies in the shelf")
+        self.refused("adopt", "../game", "--pack", "../game/pack", words="lies in the game folder")
+        write_tree(self.world.path("game"), {"version.txt": b"some other text\n"})
+        self.refused("adopt", "../game", words="cannot be told")
+
+    def test_two_packs_and_one_game(self) -> None:
+        self.world.adopt()
+        self.refused("adopt", "../game", words="keeps")
+        os.makedirs(self.world.path("other"))
+        self.refused("adopt", "../game", "--pack", "../other", words="belongs to the pack in")
+
+    def test_archives(self) -> None:
+        self.world.adopt()
+        good = zip_bytes({"a": b"a" * 500})
+        for name, content, words in (
+            ("empty.zip", b"", "the file is empty"),
+            ("cut.zip", good[:60], "stopped half way"),
+            ("page.zip", b"<html><title>Sign in</title>", "web page"),
+            ("text.zip", b"not a zip at all", "is not a zip"),
+            ("up.zip", zip_bytes({"../../up": b"x"}), "leaves its place by '..'"),
+            ("tides-1.0.zip", good, "tides 1.0 has a file of that name with"),
+        ):
+            write_tree(self.world.path("bad"), {name: content})
+            self.refused("take", f"../bad/{name}", words=words)
+        self.refused("take", "../bad/none.zip", words="is not there")
+        self.refused("take", "../game", words="is a folder")
+        result = self.world.run("take", "../downloads/tides-1.0.zip", "../bad/cut.zip")
+        self.assertEqual(result.returncode, 1)
+        self.assertIn("taken    tides 1.0", result.stdout)
+        write_tree(self.world.path("bad"), {"unknown.zip": good})
+        result = self.world.run("take", "../bad/unknown.zip")
+        self.assertEqual((result.returncode, result.stdout.split()[4]), (0, "unknown"))
+
+    def test_wants_and_pack_files(self) -> None:
+        self.world.adopt()
+        self.refused("want", "tide", words="did you mean 'tides'")
+        self.refused("want", "tides", ">=9", words="no release of tides lies in")
+        self.refused("want", "tides", ">=1 <", words="is not a range")
+        self.refused("drop", "tides", words="does not want 'tides'")
+        self.refused("preview", words="no line-up yet")
+        path = self.world.path("pack", "rellum.toml")
+        with open(path, encoding="utf-8") as file:
+            text = file.read()
+        for addition, words in (
+            ("tides = \n", "rellum.toml:17: Invalid value"),
+            ('tides = "1 to 2"\n', "want.tides: '1 to 2' is not a range"),
+            ("[hold.tides]\nversion = 3\n", "does not fit here"),
+            ("[wnat]\n", "did you mean 'want'"),
+        ):
+            with open(path, "w", encoding="utf-8") as file:
+                file.write(text + addition)
+            self.refused("resolve", words=words)
+
+    def test_faults_of_the_catalog_are_all_told(self) -> None:
+        self.world.adopt()
+        card = b'[mod]\nid = "x"\n[[release]]\nversion = "1"\ngame = ">=1.5 <"\n'
+        write_tree(self.world.path("catalog", "cards"), {"x.toml": card, "y.toml": b"["})
+        self.refused("resolve", words="x.toml:5: game: '>=1.5 <' is not a range")
+        self.refused("resolve", words="y.toml:1:")
+
+    def test_no_line_up(self) -> None:
+        self.world.add_release("still", "1", {"mods/s": b"s"}, says='clashes = { tides = "*" }')
+        self.ready()
+        self.world.want("still")
+        for command in (["resolve"], ["preview"], ["apply", "--yes"]):
+            self.refused(*command, words="the pack wants tides", status=1)
+            self.refused(*command, words="cards/still.toml:7", status=1)
+
+    def test_missing_archives_and_no_terminal(self) -> None:
+        self.world.adopt()
+        self.world.want("tides")
+        self.world.resolve()
+        self.refused("apply", "--yes", words="tides-1.0.zip (tides 1.0)")
+        self.world.take_all()
+        self.refused("apply", words="give --yes")
+
+    def test_restore(self) -> None:
+        self.ready()
+        self.world.apply()
+        self.refused("restore", "--yes", words="name either files")
+        self.refused("restore", "data/none.dat", "--yes", words="is no file of the game")
+        self.refused("restore", "../pack/rellum.toml", "--yes", words="leads out of the game")
+        self.refused("restore", "/etc/passwd", "--yes", words="is not in the game folder")
+        self.refused("restore", "--mod", "tide", "--yes", words="did you mean 'tides'")
+        self.world.write_game("notes.txt", b"mine")
+        self.refused("restore", "notes.txt", "--yes", words="is foreign")
+        os.unlink(self.world.path("game", "data", "cables.dat"))
+        self.refused("restore", "data/cables.dat", "--yes", words="no original is kept")
+        result = self.world.run("restore", "--all", "--yes")
+        self.assertEqual(result.returncode, 1)
+        self.assertIn("data/cables.dat is not as adopted and stays so", result.stderr)
+        self.assertIn("notes.txt", result.stdout)
+
+    def test_a_damaged_original_is_never_laid(self) -> None:
+        self.ready()
+        self.world.apply()
+        for folder, _, names in os.walk(self.world.path("pack", ".rellum", "originals")):
+            for name in names:
+                with open(os.path.join(folder, name), "wb") as file:
+                    file.write(b"rotten")
+        self.refused(
+            "restore", "--all", "--yes", words="the original of data/sea.dat is damaged", status=3
+        )
+
+    def test_damaged_or_newer_state(self) -> None:
+        self.world.adopt()
+        path = self.world.path("pack", ".rellum", "state.db")
+        with sqlite3.connect(path) as connection:
+            connection.execute("PRAGMA user_version = 99")
+        connection.close()
+        self.refused("check", words="newer Rellum")
+        with open(path, "wb") as file:
+            file.write(b"rubbish" * 1000)
+        self.refused("check", words="is damaged")
+
+    def test_the_game_folder_is_gone(self) -> None:
+        self.ready()
+        os.rename(self.world.path("game"), self.world.path("moved"))
+        os.makedirs(self.world.path("elsewhere"))
+        result = self.world.run("check")
+        self.assertEqual(result.returncode, 2)
+        self.assertIn("is not there", result.stderr)
+        os.rename(self.world.path("moved"), self.world.path("game"))
+
+    @unittest.skipUnless(hasattr(os, "geteuid") and os.geteuid(), "root may write everywhere")
+    def test_a_read_only_game_folder(self) -> None:
+        game = self.world.path("game")
+        os.chmod(game, 0o555)
+        self.addCleanup(os.chmod, game, 0o755)
+        self.refused("adopt", "../game", words="cannot be written")
+
+    def test_killed_for_real_and_found_by_the_next_command(self) -> None:
+        members = {f"mods/tides/{n}.dat": os.urandom(2000) for n in range(800)}
+        self.world.add_release("tides", "2.0", {"data/sea.dat": b"big sea", **members})
+        self.ready()
+        before = {path: e.content for path, e in self.world.game().items()}
+        journal = self.world.path("pack", ".rellum", "journal")
+        environment = {**os.environ, "RELLUM_SHELF": self.world.path("shelf")}
+        process = subprocess.Popen(
+            [sys.executable, "-m", "rellum", "apply", "--yes"],
+            cwd=self.world.path("pack"),
+            env=environment,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        while not os.path.exists(journal) and process.poll() is None:
+            time.sleep(0.001)
+        busy = self.world.run("check")
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        if busy.returncode == 2:
+            self.assertIn(f"(process {process.pid}) is working on the pack", busy.stderr)
+        was_there = os.path.exists(journal)
+        result = self.world.run("check")
+        self.assertEqual("had been interrupted" in result.stderr, was_there, result.stderr)
+        after = {path: e.content for path, e in self.world.game().items()}
+        is_whole = after == before or len(after) == len(before) + 800 + 2
+        self.assertTrue(is_whole, f"{len(before)} entries before, {len(after)} now")
+        self.assertEqual(self.world.run("check", "--deep").returncode, 0)
+
+
+if __name__ == "__main__":
+    unittest.main()

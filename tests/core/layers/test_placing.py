@@ -1,0 +1,93 @@
+"""Placing and layering: wrapper folders, patterns, and who wins."""
+
+from __future__ import annotations
+
+import unittest
+
+from rellum.core.catalog.model import PlaceRule, Source
+from rellum.core.hashing import Digest, hash_bytes
+from rellum.core.ids import ModId
+from rellum.core.layers.model import Layer, LayerFile
+from rellum.core.layers.placing import PlacingFault, place_archives
+from rellum.core.layers.target import LayerClash, lay_over
+from rellum.core.paths import MemberPath, PlacePath
+from rellum.core.shelf.archives import Member
+from rellum.core.shelf.store import ShelfEntry
+from rellum.core.versions.version import parse_version
+
+ENTRY = ShelfEntry(digest=Digest("d" * 64), size=1, sha256=None, name="tides.zip")
+
+
+def member(path: str) -> Member:
+    return Member(path=MemberPath(path), size=1, digest=hash_bytes(path.encode()), executable=False)
+
+
+def rule(take: str, to: str = "@game/mods/t", expect: tuple[str, ...] = ()) -> PlaceRule:
+    return PlaceRule(take=take, to=PlacePath(to), expect=expect, source=Source(file="c.toml"))
+
+
+def placed(rules: list[PlaceRule], *paths: str) -> dict[str, str]:
+    files = place_archives(rules, [(ENTRY, [member(path) for path in paths])])
+    return {file.path.removeprefix("@game/"): file.member.path for file in files}
+
+
+class PlacingTest(unittest.TestCase):
+    def test_wrapper_folders_are_found(self) -> None:
+        for wrapper in ("", "Tides-3.2/", "a/b/c/"):
+            found = placed(
+                [rule("T/**", expect=("tides.dat", "charts/"))],
+                f"{wrapper}T/tides.dat",
+                f"{wrapper}T/charts/x.dat",
+                f"{wrapper}readme.txt",
+            )
+            self.assertEqual(
+                found,
+                {"mods/t/tides.dat": f"{wrapper}T/tides.dat",
+                 "mods/t/charts/x.dat": f"{wrapper}T/charts/x.dat"},
+            )  # fmt: skip
+
+    def test_expect_finds_the_folder_of_everything(self) -> None:
+        found = placed([rule("**", expect=("plumb.dat",))], "top/plumb.dat", "top/more/x")
+        self.assertEqual(set(found), {"mods/t/plumb.dat", "mods/t/more/x"})
+        self.assertEqual(set(placed([rule("**")], "top/plumb.dat")), {"mods/t/top/plumb.dat"})
+
+    def test_patterns(self) -> None:
+        paths = ("tex/a.tex", "tex/b.png", "tex/deep/c.tex", "one.txt")
+        self.assertEqual(set(placed([rule("tex/*.tex")], *paths)), {"mods/t/a.tex"})
+        self.assertEqual(
+            set(placed([rule("tex/**/*.tex")], *paths)), {"mods/t/a.tex", "mods/t/deep/c.tex"}
+        )
+        self.assertEqual(set(placed([rule("one.txt")], *paths)), {"mods/t/one.txt"})
+        both = placed([rule("tex/a.tex"), rule("tex/**", "@game/tex")], *paths)
+        self.assertEqual(both["mods/t/a.tex"], both["tex/a.tex"])
+
+    def test_what_does_not_fit(self) -> None:
+        with self.assertRaisesRegex(PlacingFault, "'T/\\*\\*' is not in tides.zip") as caught:
+            placed([rule("T/**")], "other/x", "y")
+        self.assertIn("found at its top: other/, y", caught.exception.details)
+        with self.assertRaisesRegex(PlacingFault, "fits more than one folder: a/, b/"):
+            placed([rule("**", expect=("x",))], "a/x", "b/x")
+        with self.assertRaises(PlacingFault):
+            placed([rule("T/**", expect=("missing.dat",))], "T/x")
+
+    def test_later_layers_win(self) -> None:
+        one, two = (self.layer(mod, "a", f"{mod}-own") for mod in ("m1", "m2"))
+        target = lay_over([one, two])
+        self.assertEqual(target.files[PlacePath("@game/a")].owner, "m2 1")
+        self.assertEqual(len(target.files), 3)
+        self.assertEqual(target.hidden, {"m1 1": 1})
+
+    def test_a_file_cannot_be_a_folder(self) -> None:
+        with self.assertRaisesRegex(LayerClash, "a is a file of m1 1 and a folder of m2 1"):
+            lay_over([self.layer("m1", "a"), self.layer("m2", "a/b/c")])
+
+    def layer(self, mod: str, *paths: str) -> Layer:
+        files = tuple(
+            LayerFile(path=PlacePath(f"@game/{path}"), archive=ENTRY.digest, member=member(path))
+            for path in paths
+        )
+        return Layer(mod=ModId(mod), version=parse_version("1"), files=files)
+
+
+if __name__ == "__main__":
+    unittest.main()

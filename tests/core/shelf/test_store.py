@@ -1,0 +1,68 @@
+"""The shelf: what enters is whole, what is wrong leaves no trace, and archives are known by hash."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import unittest
+from unittest import mock
+
+from rellum.core.catalog.model import ReleaseFile
+from rellum.core.shelf.archives import ArchiveFault
+from rellum.core.shelf.store import Shelf, ShelfFault
+from tests.support import WorldTest, write_tree, zip_bytes
+
+CONTENT = zip_bytes({"a": b"a" * 3000, "b": b"b"})
+
+
+class ShelfTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.shelf = Shelf(self.world.path("shelf"))
+        self.addCleanup(self.shelf.close)
+        write_tree(self.world.path("in"), {"a.zip": CONTENT})
+        self.source = self.world.path("in", "a.zip")
+
+    def file(self, **known) -> ReleaseFile:
+        values = {"size": None, "sha256": None, "blake3": None, **known}
+        return ReleaseFile(name="a.zip", urls=(), by_hand="", **values)
+
+    def test_take_and_find(self) -> None:
+        entry = self.shelf.take(self.source, with_sha256=False)
+        self.assertIsNone(entry.sha256)
+        sha256 = hashlib.sha256(CONTENT).hexdigest()
+        self.assertEqual(self.shelf.find(self.file(blake3=entry.digest)), entry)
+        # A SHA-256 that is asked for later is learnt then, once.
+        found = self.shelf.find(self.file(sha256=sha256, size=len(CONTENT)))
+        assert found
+        self.assertEqual((found.digest, found.sha256), (entry.digest, sha256))
+        self.assertIsNone(self.shelf.find(self.file(sha256="0" * 64)))
+        self.assertEqual([m.path for m in self.shelf.members(entry.digest)], ["a", "b"])
+        os.unlink(self.shelf.path_of(entry.digest))
+        self.assertIsNone(self.shelf.find(self.file(blake3=entry.digest)))
+
+    def test_what_fails_leaves_nothing(self) -> None:
+        damaged = bytearray(CONTENT)
+        damaged[45] ^= 255
+        write_tree(self.world.path("in"), {"bad.zip": bytes(damaged)})
+        with self.assertRaisesRegex(ArchiveFault, "in/bad.zip: the member"):
+            self.shelf.take(self.world.path("in", "bad.zip"), with_sha256=True)
+        with mock.patch("os.fsync", side_effect=OSError(28, "No space left on device")):
+            with self.assertRaisesRegex(ShelfFault, "No space left"):
+                self.shelf.take(self.source, with_sha256=True)
+        usage = shutil.disk_usage(self.world.root)._replace(free=3)
+        with mock.patch("shutil.disk_usage", return_value=usage):
+            with self.assertRaisesRegex(ShelfFault, "bytes free"):
+                self.shelf.take(self.source, with_sha256=True)
+        self.assertEqual(self.shelf.digests(), set())
+        left = [name for _, _, names in os.walk(self.shelf.folder) for name in names]
+        self.assertEqual(left, ["shelf.db"])
+
+    def test_a_shelf_that_cannot_be(self) -> None:
+        with self.assertRaises(ShelfFault):
+            Shelf(self.source)
+
+
+if __name__ == "__main__":
+    unittest.main()

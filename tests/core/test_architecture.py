@@ -1,0 +1,112 @@
+"""What the code must keep to: the direction of imports, the codes of errors, a fast way up."""
+
+from __future__ import annotations
+
+import ast
+import importlib
+import os
+import pkgutil
+import subprocess
+import sys
+import unittest
+
+import rellum
+from rellum.core.errors import all_errors
+
+SOURCE = os.path.dirname(rellum.__file__)
+DOCS = os.path.join(os.path.dirname(os.path.dirname(SOURCE)), "docs")
+
+# Each may import those before it, and itself.
+LAYERS = (
+    "versions", "catalog", "solving", "shelf", "layers", "folder", "pack", "change", "actions",
+)  # fmt: skip
+# Values of a later layer that an earlier one may name; pure values, no code that acts.
+ALLOWED: set[tuple[str, str]] = set()
+FORBIDDEN_IN_CORE = {"typer", "rich", "matplotlib", "numpy", "pandas", "click"}
+
+
+def modules() -> list[str]:
+    return [each.name for each in pkgutil.walk_packages([SOURCE], "rellum.")]
+
+
+def imports_of(name: str) -> set[str]:
+    spec = importlib.util.find_spec(name)
+    assert spec and spec.origin
+    with open(spec.origin, encoding="utf-8") as file:
+        tree = ast.parse(file.read())
+    found = set()
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found.add(node.module)
+    return found
+
+
+class LayeringTest(unittest.TestCase):
+    def test_imports_run_one_way(self) -> None:
+        for name in modules():
+            if not name.startswith("rellum.core."):
+                continue
+            own = name.split(".")[2]
+            for other in imports_of(name):
+                self.assertNotIn(other.split(".")[0], FORBIDDEN_IN_CORE, f"{name} imports {other}")
+                self.assertFalse(
+                    other.startswith(("rellum.cli", "rellum.demo")), f"{name}: {other}"
+                )
+                if not other.startswith("rellum.core.") or other.split(".")[2] not in LAYERS:
+                    continue
+                layer = other.split(".")[2]
+                self.assertIn(own, LAYERS, f"{name} is below all layers and imports {other}")
+                if (own, layer) not in ALLOWED:
+                    self.assertLessEqual(
+                        LAYERS.index(layer), LAYERS.index(own), f"{name} imports {other}"
+                    )
+
+    def test_the_core_prints_nothing(self) -> None:
+        for name in modules():
+            if name.startswith("rellum.core"):
+                spec = importlib.util.find_spec(name)
+                assert spec and spec.origin
+                with open(spec.origin, encoding="utf-8") as file:
+                    self.assertNotIn("print(", file.read(), name)
+
+    def test_files_stay_small(self) -> None:
+        for name in modules():
+            spec = importlib.util.find_spec(name)
+            assert spec and spec.origin
+            with open(spec.origin, encoding="utf-8") as file:
+                self.assertLessEqual(sum(1 for _ in file), 450, name)
+
+    def test_nothing_slow_is_imported_on_the_way_up(self) -> None:
+        program = (
+            "import sys, rellum.cli.app;"
+            "print([n for n in ('rich', 'pydantic', 'tomlkit', 'numpy', 'matplotlib', 'requests',"
+            " 'platformdirs', 'wcmatch', 'sqlite3', 'tomllib') if n in sys.modules])"
+        )
+        result = subprocess.run(
+            [sys.executable, "-c", program], capture_output=True, text=True, check=True
+        )
+        self.assertEqual(result.stdout.strip(), "[]")
+
+
+class ErrorsTest(unittest.TestCase):
+    def setUp(self) -> None:
+        for name in modules():
+            if not name.endswith("__main__") and "game_files" not in name:
+                importlib.import_module(name)
+
+    def test_codes_are_unique_and_listed(self) -> None:
+        errors = list(all_errors())
+        codes = [each.code for each in errors]
+        self.assertEqual(len(codes), len(set(codes)))
+        with open(os.path.join(DOCS, "errors.md"), encoding="utf-8") as file:
+            page = file.read()
+        for each in errors:
+            row = f"| `{each.code}` | {each.exit_status} | {(each.__doc__ or '').splitlines()[0]} |"
+            self.assertIn(row, page)
+        self.assertEqual(page.count("\n| `"), len(errors))
+
+
+if __name__ == "__main__":
+    unittest.main()
