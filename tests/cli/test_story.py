@@ -8,6 +8,7 @@ import re
 import tempfile
 import unittest
 
+from rellum.cli.app import GROUPS
 from tests.support import run_rellum, snapshot
 
 
@@ -103,6 +104,8 @@ class StoryTest(unittest.TestCase):
         for command in re.findall(r"^  ([a-z]+)  ", text, re.MULTILINE):
             result = run_rellum(command, "--help", cwd="/", shelf=self.root)
             self.assertEqual(result.returncode, 0)
+            [line] = [line for rows in GROUPS.values() for name, _, line in rows if name == command]
+            self.assertEqual(result.stdout.split("\n\n")[1].strip(), line)
             self.assertLessEqual(max(map(len, result.stdout.splitlines())), 100, command)
 
 

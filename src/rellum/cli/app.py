@@ -1,47 +1,77 @@
-"""The application: its commands in groups, as the curator's work goes."""
+"""The application: its commands in groups, as the curator's work goes.
+
+A command's module is imported when that command runs, so that starting costs the same however many
+commands there are. The line that ``rellum --help`` shows for each stands here; a test compares it
+with the command's own first line.
+"""
 
 from __future__ import annotations
 
+import importlib
 from typing import Annotated, Any
 
 import typer
 from typer.core import TyperGroup
 
-from rellum.cli.commands import adopt, apply, check, demo, preview, resolve, restore, take, want
+# heading -> name, module under rellum.cli.commands, the line in the list of commands
+GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
+    "Set up": (
+        ("demo", "demo", "Make a small made-up game with mods, and tell its whole story."),
+        ("adopt", "adopt", "Make a game folder this pack's: know its version, list and hash it."),
+    ),
+    "Gather": (("take", "take", "Check archives, know their releases, put copies on the shelf."),),
+    "Match": (
+        ("want", "want", "Ask for a mod, with a version range."),
+        ("drop", "want", "Stop asking for a mod; the next apply takes it out of the game."),
+        ("resolve", "resolve", "Choose releases that go together and suit the game."),
+    ),
+    "Change the game": (
+        ("preview", "preview", "Show what apply would do, file by file; change nothing."),
+        ("apply", "apply", "Lay the line-up over the game: all of it or nothing."),
+    ),
+    "When something breaks": (
+        ("check", "check", "Tell whether the game folder is as Rellum left it."),
+        ("restore", "restore", "Bring vanilla originals back: of files, a mod, or the whole game."),
+    ),
+}
+_CONTEXT = {"help_option_names": ["-h", "--help"], "max_content_width": 100}
 
-_GROUPS = (
-    ("Set up", ("demo", "adopt")),
-    ("Gather", ("take",)),
-    ("Match", ("want", "drop", "resolve")),
-    ("Change the game", ("preview", "apply")),
-    ("When something breaks", ("check", "restore")),
-)
 
+class GroupedCommands(TyperGroup):
+    """Shows the commands under their headings, and imports the one that is called."""
 
-class GroupedHelp(TyperGroup):
-    """Shows the commands under the headings above, in the order of the work."""
+    def __init__(self, **settings: Any) -> None:
+        super().__init__(**settings)
+        self._modules = {name: module for rows in GROUPS.values() for name, module, _ in rows}
+        # Names without commands: what suggestions for a misspelt name are made from.
+        self.commands = dict.fromkeys(self._modules)  # type: ignore[assignment]
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        """Import a command's module and build the command; None for an unknown name."""
+        if cmd_name not in self._modules:
+            return None
+        module = importlib.import_module(f"rellum.cli.commands.{self._modules[cmd_name]}")
+        single = typer.Typer(add_completion=False, rich_markup_mode=None, context_settings=_CONTEXT)
+        single.command(cmd_name)(getattr(module, cmd_name))
+        return typer.main.get_command(single)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         """Write the groups of commands."""
-        width = max(len(name) for _, names in _GROUPS for name in names)
-        for heading, names in _GROUPS:
+        width = max(map(len, self._modules))
+        for heading, rows in GROUPS.items():
             with formatter.section(heading):
-                rows = [
-                    (name.ljust(width), self.commands[name].get_short_help_str(80))
-                    for name in names
-                ]
-                formatter.write_dl(rows)
+                formatter.write_dl([(name.ljust(width), line) for name, _, line in rows])
 
 
 app = typer.Typer(
     name="rellum",
-    cls=GroupedHelp,
+    cls=GroupedCommands,
     no_args_is_help=True,
     add_completion=False,
     # Plain help: importing the styled kind takes longer than all of the rest.
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    context_settings=_CONTEXT,
 )
 
 
@@ -68,15 +98,3 @@ def rellum(
 
     A pack is a folder with a rellum.toml. Commands work on the pack in the current folder.
     """
-
-
-app.command()(demo.demo)
-app.command()(adopt.adopt)
-app.command()(take.take)
-app.command()(want.want)
-app.command()(want.drop)
-app.command()(resolve.resolve)
-app.command()(preview.preview)
-app.command()(apply.apply)
-app.command()(check.check)
-app.command()(restore.restore)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 
 from rellum.cli import console
+from rellum.cli.app import app
 from rellum.core.errors import RellumError
 
 SYSTEM_ERROR_STATUS = 2
@@ -12,8 +13,6 @@ SYSTEM_ERROR_STATUS = 2
 
 def main() -> int:
     """Run the command line and return its exit status, as docs/errors.md lists them."""
-    from rellum.cli.app import app
-
     console.prepare_streams()
     try:
         app()

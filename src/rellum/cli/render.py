@@ -113,7 +113,7 @@ def tell_kept(plan: Plan, originals_folder: str) -> None:
     for each in plan.visible:
         if each.keep and each.before:
             digest = each.before.digest
-            kept = os.path.join(originals_folder, digest[:2], digest)
+            kept = os.path.join(originals_folder, digest)
             console.say(
                 f"What stood at {shown(each.path)} had been changed; a copy is kept: {kept}"
             )

@@ -99,7 +99,7 @@ class ApplyTest(WorldTest):
         self.assertEqual((operation.effect, operation.keep), ("mends", True))
         assert operation.before
         digest = operation.before.digest
-        kept = self.world.path("pack", ".rellum", "originals", digest[:2], digest)
+        kept = self.world.path("pack", ".rellum", "originals", digest)
         with open(kept, "rb") as file:
             self.assertEqual(file.read(), b"tuned by hand")
         self.world.restore_all()

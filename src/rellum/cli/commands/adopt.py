@@ -22,7 +22,10 @@ def adopt(
     ] = "",
     as_json: options.Json = False,
 ) -> None:
-    """Make a game folder this pack's: know its version, list and hash it, write rellum.toml."""
+    """Make a game folder this pack's: know its version, list and hash it.
+
+    Writes rellum.toml in the pack's folder. The game itself only gets a small marker file.
+    """
     from rellum.cli import render
     from rellum.core.actions import adopt as action
     from rellum.core.shelf.store import shelf_folder

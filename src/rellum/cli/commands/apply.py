@@ -17,7 +17,10 @@ def apply(
     every: options.All = False,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Lay the line-up over the game: all of it or nothing. Shows what it will do and asks."""
+    """Lay the line-up over the game: all of it or nothing.
+
+    Shows what it will do and asks. What it replaces is kept, and comes back with 'restore'.
+    """
     from rellum.cli import render
     from rellum.cli.commands.preview import show_preview
     from rellum.core.actions.apply import apply as action

@@ -20,7 +20,10 @@ def check(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Tell whether the game folder is as Rellum left it, and whose each differing file is."""
+    """Tell whether the game folder is as Rellum left it.
+
+    Names what is changed, missing or foreign, and whose it is. Exit status 1 if anything is.
+    """
     from rellum.cli.render import tell_recovered
     from rellum.core.actions.check import check as action
 

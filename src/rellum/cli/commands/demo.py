@@ -15,7 +15,10 @@ def demo(
         bool, typer.Option("--files-only", help="Make the files and stop there.")
     ] = False,
 ) -> None:
-    """Make a small made-up game with mods in a new folder, and tell the whole story on it."""
+    """Make a small made-up game with mods, and tell its whole story.
+
+    The folder must be new or empty. The story runs the real commands, one after another.
+    """
     from rellum.demo import story, world
 
     places = world.make(folder)

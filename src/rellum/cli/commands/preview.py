@@ -15,7 +15,7 @@ def preview(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Show what 'rellum apply' would do, file by file; change nothing."""
+    """Show what apply would do, file by file; change nothing."""
     from rellum.cli import render
     from rellum.core.actions.apply import preview as action
     from rellum.core.shelf.store import shelf_folder

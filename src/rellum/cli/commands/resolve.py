@@ -20,7 +20,10 @@ def resolve(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Choose releases that go together and suit the game; write rellum.lock."""
+    """Choose releases that go together and suit the game.
+
+    Writes rellum.lock. Releases chosen before stay while they fit, unless --fresh.
+    """
     from rellum.cli.render import tell_recovered
     from rellum.core.actions.resolve import resolve as action
     from rellum.core.shelf.store import shelf_folder

@@ -26,7 +26,7 @@ def restore(
     yes: options.Yes = False,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Bring vanilla originals back: of files, of one mod, or of the whole game."""
+    """Bring vanilla originals back: of files, a mod, or the whole game."""
     from rellum.cli.render import tell_kept
 
     if sum((bool(paths), bool(mod), everything)) != 1:

@@ -17,7 +17,10 @@ def take(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Check archives, know which release each is, and put a copy on the shelf."""
+    """Check archives, know their releases, put copies on the shelf.
+
+    Each archive is read in full. One that is damaged or hostile is refused; the others are taken.
+    """
     from rellum.core.actions.take import take as action
     from rellum.core.shelf.store import shelf_folder
 

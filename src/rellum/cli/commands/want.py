@@ -16,7 +16,10 @@ def want(
     ] = "*",
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Ask for a mod, with a version range; 'rellum resolve' then chooses the release."""
+    """Ask for a mod, with a version range.
+
+    Writes it into rellum.toml; 'rellum resolve' then chooses the release.
+    """
     from rellum.core.actions.wants import want as action
 
     result = action(pack, mod, range_text)
@@ -33,7 +36,7 @@ def drop(
     mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Stop asking for a mod; the next 'rellum apply' takes it out of the game."""
+    """Stop asking for a mod; the next apply takes it out of the game."""
     from rellum.core.actions.wants import drop as action
 
     action(pack, mod)

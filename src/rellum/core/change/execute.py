@@ -170,8 +170,7 @@ def _prepare(plan: Plan, journal: Journal, site: Site, open_archive: OpenArchive
     staged_paths = [os.path.join(journal.staging, name) for name in staged.values()]
     disk.flush(roots.game_folder, staged_paths, [journal.staging])
     if kept_paths:
-        folders = sorted({os.path.dirname(each) for each in kept_paths})
-        disk.flush(site.home.originals_folder, kept_paths, [site.home.originals_folder, *folders])
+        disk.flush(site.home.originals_folder, kept_paths, [site.home.originals_folder])
     return _journal_of(plan, journal, staged)
 
 

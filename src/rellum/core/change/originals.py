@@ -4,6 +4,9 @@ A file is put in before it is replaced, as a second name of the same file where 
 has hard links (no bytes are copied), else as a copy. When it is replaced the store's name is the
 only one left. A file comes back the same way, and the store lets go of its name only after the
 change is recorded.
+
+The folder is flat: making and removing folders for the first letters of the hash would cost more
+than the files do.
 """
 
 from __future__ import annotations
@@ -37,7 +40,7 @@ class Originals:
 
     def path_of(self, digest: Digest) -> str:
         """Return where a content lies, or would."""
-        return os.path.join(self.folder, digest[:2], digest)
+        return os.path.join(self.folder, digest)
 
     def has(self, digest: Digest) -> bool:
         """Whether a content is in the store."""
@@ -53,7 +56,6 @@ class Originals:
             if hash_file(path) != digest:
                 raise self._changed(path)
             return kept
-        self.disk.make_folder(os.path.dirname(kept))
         incoming = kept + ".new"
         if os.path.lexists(incoming):
             self.disk.remove(incoming)
@@ -91,17 +93,13 @@ class Originals:
     def let_go(self, digests: Iterable[Digest]) -> None:
         """Remove contents that nothing needs any more."""
         for digest in digests:
-            path = self.path_of(digest)
-            self.disk.remove(path)
-            self.disk.remove_folder(os.path.dirname(path))
+            self.disk.remove(self.path_of(digest))
 
     def let_go_of_all_but(self, needed: Container[Digest]) -> None:
         """Remove whatever is not needed: what an interrupted change may have left."""
-        for folder, _, names in os.walk(self.folder):
-            for name in names:
-                if name not in needed:
-                    self.disk.remove(os.path.join(folder, name))
-                    self.disk.remove_folder(folder)
+        for name in os.listdir(self.folder) if os.path.isdir(self.folder) else ():
+            if name not in needed:
+                self.disk.remove(os.path.join(self.folder, name))
 
     def _changed(self, path: str) -> FolderChanged:
         return FolderChanged(
