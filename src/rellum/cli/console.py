@@ -18,7 +18,21 @@ if TYPE_CHECKING:
     from rellum.core.progress import Listener, Progress
 
 Style = Literal["bold", "dim", "red", "yellow", "green"]
-_CODES: dict[Style, str] = {"bold": "1", "dim": "2", "red": "31", "yellow": "33", "green": "32"}
+_CODES: dict[Style, str] = {"bold": "1", "dim": "2", "red": "91", "yellow": "93", "green": "92"}
+
+# What the first column of a table says, in the colour of how much it matters.
+_TONES: dict[str, str] = {
+    "new": "bright_green",
+    "back": "bright_green",
+    "mended": "bright_green",
+    "over vanilla": "bright_yellow",
+    "over": "bright_yellow",
+    "goes": "bright_red",
+    "changed": "bright_yellow",
+    "missing": "bright_red",
+    "foreign": "bright_cyan",
+    "unknown": "bright_yellow",
+}
 
 
 class NeedsAnswer(UserError):
@@ -99,7 +113,7 @@ def table(
             overflow="fold",
         )
     for row in rows:
-        grid.add_row(*map(Text, row))
+        grid.add_row(Text(row[0], style=_TONES.get(row[0], "")), *map(Text, row[1:]))
     width = None if sys.stdout.isatty() else 10_000
     console = Console(file=sys.stdout, width=width, highlight=False, soft_wrap=False)
     with console.capture() as capture:

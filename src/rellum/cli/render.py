@@ -113,14 +113,23 @@ def tell_kept(plan: Plan, originals_folder: str) -> None:
     for each in plan.visible:
         if each.keep and each.before:
             digest = each.before.digest
-            kept = os.path.join(originals_folder, digest)
-            console.say(
-                f"What stood at {shown(each.path)} had been changed; a copy is kept: {kept}"
-            )
+            console.say(f"{shown(each.path)} had been changed; a copy of that is kept as")
+            console.say(f"  {_short_path(os.path.join(originals_folder, digest))}")
 
 
-def release_rows(plan: Plan) -> list[tuple[str, ...]]:
-    """Return, for each owner, how many files come, are replaced and go, and the bytes."""
+def _short_path(path: str) -> str:
+    """Return a path from the current folder, where that is shorter."""
+    try:
+        return min(os.path.relpath(path), path, key=len)
+    except ValueError:  # another drive
+        return path
+
+
+def release_rows(plan: Plan, load_order: Sequence[str]) -> list[tuple[str, ...]]:
+    """Return, for each owner, how many files come, are replaced and go, and the bytes.
+
+    Owners stand in load order; those that are leaving come last.
+    """
     owners: dict[str, list[int]] = {}
     for each in plan.visible:
         row = owners.setdefault(each.after_owner or each.before_owner, [0, 0, 0, 0])
@@ -130,8 +139,12 @@ def release_rows(plan: Plan) -> list[tuple[str, ...]]:
             row[3] += each.after.size
     return [
         (owner, *(f"{n:,}" if n else "-" for n in row[:3]), console.bytes_text(row[3]))
-        for owner, row in owners.items()
+        for owner, row in sorted(owners.items(), key=lambda item: _rank(item[0], load_order))
     ]
+
+
+def _rank(owner: str, load_order: Sequence[str]) -> int:
+    return load_order.index(owner) if owner in load_order else len(load_order)
 
 
 def plan_document(plan: Plan, space: Space) -> dict[str, Any]:

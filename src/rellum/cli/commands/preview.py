@@ -45,7 +45,8 @@ def show_preview(result: Preview, *, files: bool, every: bool) -> None:
     if files or every:
         render.plan_lines(result.plan, every=every)
         console.say()
-    rows = render.release_rows(result.plan)
+    order = [f"{release.mod} {release.version}" for release in result.lock.releases]
+    rows = render.release_rows(result.plan, order)
     console.table(("whose", "new", "replaced", "gone", "bytes"), rows, right=(1, 2, 3, 4))
     for owner, count in sorted(result.target.hidden.items()):
         hidden = console.count_text(count, "file is hidden", "files are hidden")

@@ -36,7 +36,6 @@ def resolve(
     releases = console.count_text(len(lock.releases), "release")
     for_game = f"{lock.sheet} {lock.game_version}"
     console.say(console.styled(f"Line-up for {for_game}: {releases}, in load order", "bold"))
-    missing = {(release.mod, file.name) for release, file in result.missing_files}
     rows = [
         (
             f"{position}",
@@ -44,19 +43,17 @@ def resolve(
             release.version.text,
             _change(release, result),
             "wanted" if not release.because else "needed by " + ", ".join(release.because),
-            "" if not any((release.mod, f.name) in missing for f in release.files) else "to get",
         )
         for position, release in enumerate(lock.releases, 1)
     ]
     if rows:
-        console.table(("#", "mod", "version", "change", "why", "archive"), rows, right=(0,))
+        console.table(("#", "mod", "version", "change", "why"), rows, right=(0,))
     for mod, version in sorted((result.before or {}).items()):
         if mod not in {release.mod for release in lock.releases}:
             console.say(f"{mod} {version} leaves the line-up.")
-    if missing:
-        console.say(
-            f"{console.count_text(len(missing), 'archive')} still to get and 'rellum take':"
-        )
+    if result.missing_files:
+        missing = console.count_text(len(result.missing_files), "archive")
+        console.say(f"{missing} still to get, and to give to 'rellum take':")
         for release, file in result.missing_files:
             console.say(f"  {file.name}  ({release.mod} {release.version})")
     written = "rellum.lock is written." if result.changed else "rellum.lock was so already."

@@ -31,7 +31,7 @@ def restore(
 
     if sum((bool(paths), bool(mod), everything)) != 1:
         raise typer.BadParameter("name either files, or --mod ID, or --all")
-    result = _restore(tuple(paths or ()), mod, pack, _asker(yes, as_left=not everything))
+    result = _restore(tuple(paths or ()), mod, pack, _asker(yes))
     restoration = result.restoration
     plan = restoration.plan
     if not result.done:
@@ -64,13 +64,12 @@ def _restore(paths: tuple[str, ...], mod: str, pack: str, ask: Confirm) -> Resto
     return actions.restore_all(pack, tell_recovered, ask)
 
 
-def _asker(yes: bool, *, as_left: bool) -> Confirm:
+def _asker(yes: bool) -> Confirm:
     def ask(restoration: Restoration) -> bool:
         from rellum.cli import render
 
-        if not yes or not as_left:
-            if not yes:
-                render.plan_lines(restoration.plan, every=False)
+        if not yes:
+            render.plan_lines(restoration.plan, every=False)
             console.say(render.plan_summary(restoration.plan, restoration.space))
         return console.confirm("Restore this?", yes=yes)
 
@@ -90,5 +89,7 @@ def _tell_rest(restoration: Restoration, *, everything: bool) -> None:
             console.say(f"  {shown(path)}")
         if len(restoration.foreign) > 20:
             console.say(f"  … and {len(restoration.foreign) - 20:,} more")
-    if plan.visible and not everything:
+    if everything and not plan.left_alone:
+        console.say("The game folder is as it was adopted, and free of this pack's marker.")
+    if plan.visible:
         console.say("The line-up is as it was: the next 'rellum apply' lays it again.")

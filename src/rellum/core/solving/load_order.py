@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import heapq
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from rellum.core.catalog.model import Release
 from rellum.core.catalog.toml_lines import place_of
@@ -20,30 +19,32 @@ class LoadCycle(NoAnswer):
 def sort_for_loading(
     releases: Sequence[Release], pack_order: Sequence[ModId]
 ) -> tuple[Release, ...]:
-    """Return the releases in load order. Raises LoadCycle, which shows the cycle."""
+    """Return the releases in load order. Raises LoadCycle, which shows the cycle.
+
+    The pack's order (then the id) is followed, and whatever a release must load after is loaded
+    just before it. Iterative, so that a long chain meets no recursion limit.
+    """
     by_mod = {release.mod: release for release in releases}
     rank = {mod: position for position, mod in enumerate(pack_order)}
-    earlier = {release.mod: _loads_after(release, by_mod) for release in releases}
-    later: dict[ModId, list[ModId]] = {mod: [] for mod in by_mod}
-    for mod, befores in earlier.items():
-        for before in befores:
-            later[before].append(mod)
-    open_count = {mod: len(befores) for mod, befores in earlier.items()}
-    ready = [(rank.get(mod, len(rank)), mod) for mod, count in open_count.items() if count == 0]
-    heapq.heapify(ready)
-    order: list[Release] = []
-    while ready:
-        _, mod = heapq.heappop(ready)
-        order.append(by_mod[mod])
-        for follower in later[mod]:
-            open_count[follower] -= 1
-            if open_count[follower] == 0:
-                heapq.heappush(ready, (rank.get(follower, len(rank)), follower))
-    if len(order) < len(by_mod):
-        raise _cycle_error(
-            {mod: earlier[mod] for mod, count in open_count.items() if count}, by_mod
-        )
-    return tuple(order)
+
+    def sorted_mods(mods: Iterable[ModId]) -> list[ModId]:
+        return sorted(mods, key=lambda mod: (rank.get(mod, len(rank)), mod))
+
+    earlier = {release.mod: sorted_mods(_loads_after(release, by_mod)) for release in releases}
+    order: dict[ModId, Release] = {}
+    for start in sorted_mods(by_mod):
+        waiting = {start: iter(earlier[start])}
+        while waiting:
+            mod = next(reversed(waiting))
+            before = next((each for each in waiting[mod] if each not in order), None)
+            if before is None:
+                order[mod] = by_mod[mod]
+                del waiting[mod]
+            elif before in waiting:
+                raise _cycle_error([*waiting], before, by_mod)
+            else:
+                waiting[before] = iter(earlier[before])
+    return tuple(order.values())
 
 
 def _loads_after(release: Release, by_mod: dict[ModId, Release]) -> set[ModId]:
@@ -52,13 +53,8 @@ def _loads_after(release: Release, by_mod: dict[ModId, Release]) -> set[ModId]:
     return {mod for mod in wished if mod in by_mod and mod != release.mod}
 
 
-def _cycle_error(stuck: dict[ModId, set[ModId]], by_mod: dict[ModId, Release]) -> LoadCycle:
-    mod = min(stuck)
-    path: list[ModId] = []
-    while mod not in path:
-        path.append(mod)
-        mod = min(each for each in stuck[mod] if each in stuck)
-    cycle = path[path.index(mod) :]
+def _cycle_error(path: list[ModId], back_to: ModId, by_mod: dict[ModId, Release]) -> LoadCycle:
+    cycle = path[path.index(back_to) :]
     details = tuple(
         f"{one} loads after {two}  ({place_of(by_mod[one].source)})"
         for one, two in zip(cycle, [*cycle[1:], cycle[0]], strict=True)

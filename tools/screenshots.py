@@ -1,0 +1,117 @@
+"""Make docs/screenshots again from the demo: ``python -m tools.screenshots [NAME...]``.
+
+Needs Xvfb, xterm and ImageMagick's ``import`` (Debian: xvfb xterm imagemagick fonts-dejavu-core).
+Each picture is a terminal of 1280 by 800 in which the commands really ran.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+
+DISPLAY = ":77"
+SIZE = "1280x800"
+TARGET = os.path.join("docs", "screenshots")
+
+_BEGIN = "rellum adopt ../game; rellum take ../downloads/*.zip;"
+_WANTS = (
+    "rellum want tidal-currents '>=3'; rellum want clear-water; rellum want long-swell;"
+    "rellum want brasswork; rellum want ice-breaker;"
+)
+_READY = _BEGIN + _WANTS + "rellum resolve;"
+_APPLIED = _READY + "rellum apply --yes;"
+_BROKEN = (
+    _APPLIED + "printf oops > ../game/data/sea.dat; rm ../game/mods/tidal-currents/tides.dat;"
+    "echo mine > ../game/mods/notes.txt;"
+)
+
+# name: what is done unseen before, and the commands that the picture shows
+SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
+    "help": ("", ("rellum --help",)),
+    "adopt": ("", ("rellum adopt ../game", "rellum take ../downloads/*.zip")),
+    "resolve": (
+        _BEGIN + _WANTS,
+        ("cat rellum.toml", "rellum resolve"),
+    ),
+    "refusal": (
+        _READY,
+        ("rellum want still-water", "rellum resolve", "rellum want tidal-curents"),
+    ),
+    "preview": (_READY, ("rellum preview",)),
+    "apply": (_READY, ("rellum apply --yes", "python ../game/fathomline.py", "rellum check")),
+    "check": (_BROKEN, ("python ../game/fathomline.py", "rellum check", "rellum apply --yes")),
+    "restore": (
+        _BROKEN,
+        ("rellum restore data/sea.dat --yes", "rellum restore --all --yes", "rellum check"),
+    ),
+}
+
+
+def main() -> int:
+    """Make the pictures named, or all."""
+    lacking = [name for name in ("Xvfb", "xterm", "import") if not shutil.which(name)]
+    if lacking:
+        print(f"install these first: {', '.join(lacking)}", file=sys.stderr)
+        return 2
+    os.makedirs(TARGET, exist_ok=True)
+    screen = subprocess.Popen(
+        ["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL
+    )
+    try:
+        time.sleep(1)
+        for name in sys.argv[1:] or SHOTS:
+            take_shot(name, *SHOTS[name])
+    finally:
+        screen.terminate()
+        screen.wait()
+    return 0
+
+
+def take_shot(name: str, unseen: str, commands: tuple[str, ...]) -> None:
+    """Run the commands in a terminal on a fresh demo and photograph it when they are done."""
+    with tempfile.TemporaryDirectory() as folder:
+        root = os.path.join(tempfile.gettempdir(), "fathomline-demo")
+        shutil.rmtree(root, ignore_errors=True)
+        program_folder = os.path.dirname(os.path.abspath(sys.executable))
+        environment = {
+            **os.environ,
+            "DISPLAY": DISPLAY,
+            "PATH": program_folder + os.pathsep + os.environ["PATH"],
+            "RELLUM_SHELF": os.path.join(root, "shelf"),
+            "PYTHONUTF8": "1",
+        }
+        subprocess.run(["rellum", "demo", root, "--files-only"], env=environment, check=True,
+                       stdout=subprocess.DEVNULL)  # fmt: skip
+        pack = os.path.join(root, "pack")
+        subprocess.run(["bash", "-c", unseen or "true"], cwd=pack, env=environment, check=True,
+                       stdout=subprocess.DEVNULL)  # fmt: skip
+        done = os.path.join(folder, "done")
+        lines = [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(c)}; {c}; echo" for c in commands]
+        script = "; ".join(["clear", *lines, f"touch {done}", "sleep 60"])
+        terminal = subprocess.Popen(
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "138x40+0+0", "+sb",
+             "-bg", "#10161c", "-fg", "#d8dee4", "-b", "12", "-e", "bash", "-c", script],
+            cwd=pack,
+            env=environment,
+            stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        deadline = time.monotonic() + 60
+        while not os.path.exists(done) and time.monotonic() < deadline:
+            time.sleep(0.1)
+        time.sleep(0.5)
+        picture = os.path.join(TARGET, f"{name}.png")
+        subprocess.run(
+            ["import", "-window", "root", "-strip", picture], env=environment, check=True
+        )
+        terminal.terminate()
+        terminal.wait()
+        print(picture)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
