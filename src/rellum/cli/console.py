@@ -7,6 +7,7 @@ terminal, and never the only sign of anything.
 from __future__ import annotations
 
 import os
+import re
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -16,6 +17,9 @@ from rellum.core.errors import UserError
 
 if TYPE_CHECKING:
     from rellum.core.progress import Listener, Progress
+
+MOST_DETAILS = 40
+"""Lines of detail that an error shows to people; ``--json`` has all."""
 
 Style = Literal["bold", "dim", "red", "yellow", "green"]
 _CODES: dict[Style, str] = {"bold": "1", "dim": "2", "red": "91", "yellow": "93", "green": "92"}
@@ -48,9 +52,18 @@ def prepare_streams() -> None:
             stream.reconfigure(errors="backslashreplace")
 
 
+# Control characters, and escapes other than for style: names from outside must not steer a terminal.
+_CONTROLS = re.compile(r"[\x00-\x08\x0b-\x1a\x1c-\x1f\x7f\x80-\x9f]|\x1b(?!\[[0-9;]*m)")
+
+
+def harmless(text: str) -> str:
+    """Return text with control characters written as codes."""
+    return _CONTROLS.sub(lambda match: f"\\x{ord(match.group()):02x}", text)
+
+
 def say(text: str = "") -> None:
     """Print a line for people."""
-    print(text)
+    print(harmless(text))
 
 
 def say_json(document: Any) -> None:
@@ -63,23 +76,19 @@ def say_json(document: Any) -> None:
 def warn(text: str) -> None:
     """Print a warning on standard error."""
     sys.stdout.flush()
-    print(f"{_styled('warning:', 'yellow', sys.stderr)} {text}", file=sys.stderr)
-
-
-def note(text: str) -> None:
-    """Print something that is no result on standard error."""
-    sys.stdout.flush()
-    print(text, file=sys.stderr)
+    print(f"{_styled('warning:', 'yellow', sys.stderr)} {harmless(text)}", file=sys.stderr)
 
 
 def show_error(summary: str, details: Sequence[str], hint: str) -> None:
     """Print what is wrong, each fault on its line, and what to do."""
     sys.stdout.flush()
-    print(f"{_styled('error:', 'red', sys.stderr)} {summary}", file=sys.stderr)
-    for detail in details:
-        print("  " + detail.replace("\n", "\n  "), file=sys.stderr)
+    print(f"{_styled('error:', 'red', sys.stderr)} {harmless(summary)}", file=sys.stderr)
+    for detail in details[:MOST_DETAILS]:
+        print("  " + harmless(detail).replace("\n", "\n  "), file=sys.stderr)
+    if len(details) > MOST_DETAILS:
+        print(f"  … and {len(details) - MOST_DETAILS:,} more", file=sys.stderr)
     if hint:
-        print(f"{_styled('do:', 'bold', sys.stderr)} {hint}", file=sys.stderr)
+        print(f"{_styled('do:', 'bold', sys.stderr)} {harmless(hint)}", file=sys.stderr)
 
 
 def styled(text: str, style: Style) -> str:
@@ -113,12 +122,18 @@ def table(
             overflow="fold",
         )
     for row in rows:
-        grid.add_row(Text(row[0], style=_TONES.get(row[0], "")), *map(Text, row[1:]))
+        first, *others = (one_line(cell) for cell in row)
+        grid.add_row(Text(first, style=_TONES.get(first, "")), *map(Text, others))
     width = None if sys.stdout.isatty() else 10_000
     console = Console(file=sys.stdout, width=width, highlight=False, soft_wrap=False)
     with console.capture() as capture:
         console.print(grid)
     say("\n".join(line.rstrip() for line in capture.get().splitlines()))
+
+
+def one_line(cell: str) -> str:
+    """Return text that cannot leave its line."""
+    return harmless(cell).replace("\n", "\\n").replace("\t", "\\t")
 
 
 def facts(pairs: Sequence[tuple[str, str]]) -> None:

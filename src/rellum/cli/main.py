@@ -27,6 +27,15 @@ def main() -> int:
             f"{where}{error.strerror or error}", (), "Mend that and try again; nothing was changed."
         )
         return SYSTEM_ERROR_STATUS
+    except Exception as error:
+        if type(error).__module__ != "sqlite3":  # imported only by those who need it
+            raise
+        console.show_error(
+            f"a database of the pack or the shelf cannot be used: {error}",
+            (),
+            "Nothing was changed. Is its disk full, or was the file damaged?",
+        )
+        return SYSTEM_ERROR_STATUS
     return 0
 
 

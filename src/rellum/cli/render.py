@@ -166,9 +166,3 @@ def plan_document(plan: Plan, space: Space) -> dict[str, Any]:
         "space_needed": space.needed,
         "space_free": space.free,
     }
-
-
-def bullet_list(lines: Sequence[str]) -> None:
-    """Print indented lines."""
-    for line in lines:
-        console.say(f"  {line}")

@@ -110,8 +110,12 @@ def parents(path: PlacePath) -> Iterator[PlacePath]:
 
 
 def shown(path: str) -> str:
-    """Return the path as people see it: relative to the game folder where it lies there."""
-    return path.removeprefix(GAME_PREFIX)
+    """Return the path as people see it: relative to the game folder where it lies there.
+
+    Bytes of a name that are no text are written as codes.
+    """
+    path = path.removeprefix(GAME_PREFIX)
+    return path if path.isascii() else path.encode("utf-8", "backslashreplace").decode("utf-8")
 
 
 class Roots:

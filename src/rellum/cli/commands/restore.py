@@ -86,10 +86,11 @@ def _tell_rest(restoration: Restoration, *, everything: bool) -> None:
     if restoration.foreign:
         console.say(f"{console.count_text(len(restoration.foreign), 'foreign file')} left alone:")
         for path in restoration.foreign[:20]:
-            console.say(f"  {shown(path)}")
+            console.say(f"  {console.one_line(shown(path))}")
         if len(restoration.foreign) > 20:
             console.say(f"  … and {len(restoration.foreign) - 20:,} more")
     if everything and not plan.left_alone:
-        console.say("The game folder is as it was adopted, and free of this pack's marker.")
+        apart = ", apart from these," if restoration.foreign else ""
+        console.say(f"The game folder is as it was adopted{apart} and free of this pack's marker.")
     if plan.visible:
         console.say("The line-up is as it was: the next 'rellum apply' lays it again.")

@@ -40,4 +40,4 @@ def drop(
     from rellum.core.actions.wants import drop as action
 
     action(pack, mod)
-    console.say(f"The pack no longer wants {mod}. 'rellum apply' takes it out of the game.")
+    console.say(f"The pack no longer wants {mod}; the next 'rellum apply' goes without it.")

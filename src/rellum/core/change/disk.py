@@ -40,16 +40,13 @@ class Disk:
             if os.path.islink(path) or not os.path.isdir(path):
                 raise
 
-    def remove_folder(self, path: str) -> bool:
-        """Remove a folder if it is empty; say whether it is gone."""
+    def remove_folder(self, path: str) -> None:
+        """Remove a folder if it is there and empty."""
         self.step("remove folder")
         try:
             os.rmdir(path)
-        except FileNotFoundError:
-            return True
         except OSError:
-            return False
-        return True
+            pass
 
     def remove_tree(self, path: str) -> None:
         """Remove a folder of Rellum's own with all in it; nothing happens where there is none."""

@@ -23,7 +23,7 @@ from rellum.core.change.journal import (
     write_begin,
 )
 from rellum.core.change.originals import FolderChanged
-from rellum.core.change.plan import Operation, Plan
+from rellum.core.change.plan import Plan
 from rellum.core.change.site import Site
 from rellum.core.errors import ChangeFailed, RellumError, UserError
 from rellum.core.folder.model import Content, Laid
@@ -55,6 +55,12 @@ class StillBroken(ChangeFailed):
     code = "still-broken"
 
 
+class CannotWrite(UserError):
+    """The game folder cannot be written."""
+
+    code = "cannot-write"
+
+
 OpenArchive = Callable[[Digest], "Archive"]
 
 
@@ -83,13 +89,14 @@ def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
 
 def execute(plan: Plan, action: str, site: Site, open_archive: OpenArchive) -> None:
     """Carry out a plan. Raises NoSpace before anything is touched, RolledBack, StillBroken."""
+    _refuse_unready(site.roots)
     space = space_for(plan, site.home, site.roots)
     if space.needed > space.free:
         raise NoSpace(
             f"the change needs {space.needed:,} bytes, and the disk has {space.free:,} free",
             hint="Nothing was changed. Make room and try again.",
         )
-    if not plan.operations:
+    if not plan.operations and not plan.new_folders:
         site.state.record(_records_only(plan, action))
         return
     journal = Journal(
@@ -109,6 +116,21 @@ def execute(plan: Plan, action: str, site: Site, open_archive: OpenArchive) -> N
         # All is in place and recorded; what is left of the clean-up is the next command's.
         if not isinstance(error, Exception):
             raise
+
+
+def _refuse_unready(roots: Roots) -> None:
+    """Refuse a folder that cannot be written, or where something stands in the way of staging."""
+    if not os.access(roots.game_folder, os.W_OK):
+        raise CannotWrite(
+            f"the game folder {roots.game_folder} cannot be written",
+            hint="Nothing was changed. Change its rights, or connect its disk for writing.",
+        )
+    staging = os.path.join(roots.game_folder, STAGING_NAME)
+    if os.path.lexists(staging):
+        raise CannotWrite(
+            f"{staging} is in the way: Rellum works in a folder of that name and always removes it",
+            hint="Nothing was changed. Look what is in it, move it away, and try again.",
+        )
 
 
 def _is_recorded(journal: Journal, site: Site) -> bool:
@@ -295,15 +317,14 @@ def finish(journal: Journal, site: Site) -> None:
         refuse_links_above(roots.game_folder, path, good)
         _take_step(step, path, os.path.join(journal.staging, step.staged), disk)
         touched.add(os.path.dirname(path))
-    gone = tuple(
-        folder for folder in journal.spare_folders if disk.remove_folder(roots.absolute(folder))
-    )
-    # Folders that are gone need no flush of their own; the folder above them has one.
-    touched |= {os.path.dirname(roots.absolute(folder)) for folder in gone}
+    for folder in journal.spare_folders:
+        # One that holds something of the user's stays, and is no longer Rellum's.
+        disk.remove_folder(roots.absolute(folder))
+        touched.add(os.path.dirname(roots.absolute(folder)))
     still_there = sorted(each for each in touched if os.path.isdir(each))
     disk.flush(roots.game_folder, [], still_there)
     disk.step("record")
-    site.state.record(journal.state_change(gone))
+    site.state.record(journal.state_change())
     clean_up(journal, site)
 
 
@@ -405,8 +426,3 @@ def _unexpected(path: str) -> FolderChanged:
         f"{path} changed while Rellum worked",
         hint="Close whatever writes to the game folder, then try again.",
     )
-
-
-def effect_bytes(operations: Iterable[Operation]) -> int:
-    """Return how many bytes the operations write."""
-    return sum(each.after.size for each in operations if each.after)

@@ -75,7 +75,7 @@ class Journal:
     is_ready: bool = False
     is_undoing: bool = False
 
-    def state_change(self, gone_folders: tuple[PlacePath, ...]) -> StateChange:
+    def state_change(self) -> StateChange:
         """Return what the finished change makes of the state."""
         return StateChange(
             id=self.id,
@@ -84,7 +84,7 @@ class Journal:
             no_longer_laid=self.no_longer_laid,
             kept=self.kept,
             new_folders=self.new_folders,
-            gone_folders=gone_folders,
+            gone_folders=self.spare_folders,
         )
 
 

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from rellum.core.folder.model import RELLUM, VANILLA, Content
-from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:
@@ -96,13 +95,4 @@ class Plan:
     @property
     def is_empty(self) -> bool:
         """Whether there is nothing to do at all."""
-        return not self.operations and not self.records
-
-    @property
-    def needed_originals(self) -> frozenset[Digest]:
-        """The contents that must come out of the store of originals."""
-        return frozenset(
-            each.after.digest
-            for each in self.operations
-            if each.after is not None and each.source is None
-        )
+        return not self.operations and not self.records and not self.new_folders

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -66,7 +66,7 @@ def plan_target(
 def plan_vanilla(
     paths: Iterable[PlacePath], state: State, roots: Roots, has_original: Callable[[Digest], bool]
 ) -> Plan:
-    """Plan so that what lies under these paths' layers comes back.
+    """Plan so that what lies under these paths' layers comes back, and lost vanilla folders too.
 
     ``has_original`` tells whether a content lies in the store, for vanilla files that no layer
     displaced but that were changed or lost all the same.
@@ -121,7 +121,7 @@ class _Planner:
         return Plan(
             operations=tuple(operations),
             records=tuple(records),
-            new_folders=tuple(self._new_folders(operations)),
+            new_folders=tuple(self._new_folders(operations, baseline)),
             spare_folders=tuple(self._spare_folders(operations)),
             left_alone=tuple(self.left_alone),
         )
@@ -240,18 +240,14 @@ class _Planner:
                         hint="Rellum writes through no link. Move it away, or correct the card.",
                     )
 
-    def _new_folders(self, operations: list[Operation]) -> list[PlacePath]:
-        missing: set[PlacePath] = set()
-        there: set[PlacePath] = {PlacePath(GAME)}
-        for operation in operations:
-            if operation.after is None:
-                continue
-            for folder in parents(operation.path):
-                if folder in there or folder in missing:
-                    break
-                kind = missing if not os.path.isdir(self.roots.absolute(folder)) else there
-                kind.add(folder)
-        return sorted(missing)
+    def _new_folders(
+        self, operations: list[Operation], baseline: Mapping[PlacePath, BaselineEntry]
+    ) -> list[PlacePath]:
+        needed = {f for each in operations if each.after for f in parents(each.path)}
+        for entry in baseline.values():
+            if entry.kind == "folder":
+                needed |= {entry.path, *parents(entry.path)}
+        return sorted(each for each in needed if not os.path.isdir(self.roots.absolute(each)))
 
     def _spare_folders(self, operations: list[Operation]) -> list[PlacePath]:
         """Folders that only layers filled: above removed files, and not the game's own."""
@@ -263,8 +259,16 @@ class _Planner:
             if folder != GAME
         }
         own = self.state.baseline(above)
-        spare = (each for each in above if each not in own)
-        return sorted(self._only_existing(spare), key=len, reverse=True)
-
-    def _only_existing(self, folders: Iterable[PlacePath]) -> Iterator[PlacePath]:
-        return (each for each in folders if os.path.isdir(self.roots.absolute(each)))
+        going = {each.path for each in operations if each.after is None}
+        coming = {f for each in operations if each.after for f in parents(each.path)}
+        return sorted(
+            (
+                folder
+                for folder in above - coming
+                if folder not in own
+                and os.path.isdir(self.roots.absolute(folder))
+                and going.issuperset(self.state.laid_below(folder))
+            ),
+            key=len,
+            reverse=True,
+        )

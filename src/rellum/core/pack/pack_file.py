@@ -178,6 +178,11 @@ def _edit(home: PackHome, change: Callable[[TOMLDocument], None]) -> None:
     import tomlkit
 
     with open(home.pack_file, encoding="utf-8", newline="") as file:
-        document = tomlkit.parse(file.read())
+        text = file.read()
+    try:
+        document = tomlkit.parse(text)
+    except ValueError as error:  # stricter than the reader in some corner
+        raise_faults([f"{shown_file(home.pack_file)}:1: {error}"], shown_file(home.pack_file))
+        raise
     change(document)
     write_durably(home.pack_file, tomlkit.dumps(document).encode("utf-8"))

@@ -149,13 +149,6 @@ class State:
         )
         return {entry.path: entry for entry in map(_baseline_entry, rows)}
 
-    def baseline_totals(self) -> tuple[int, int]:
-        """Return the number of vanilla files and their bytes."""
-        row = self._db.execute(
-            "SELECT count(*), coalesce(sum(size), 0) FROM baseline WHERE kind = 'file'"
-        ).fetchone()
-        return int(row[0]), int(row[1])
-
     def laid(self, paths: Iterable[PlacePath] | None = None) -> dict[PlacePath, Laid]:
         """Return what Rellum laid: everything, or what of it is among these paths."""
         if paths is None:
@@ -247,11 +240,20 @@ class State:
             )
 
     def _select_by_path(self, table: str, paths: Iterable[PlacePath]) -> Iterator[tuple[Any, ...]]:
-        wanted = list(paths)
+        # A name that is no Unicode text was never recorded: adopting refuses it.
+        wanted = [path for path in paths if path.isascii() or _is_text(path)]
         for start in range(0, len(wanted), 500):
             part = wanted[start : start + 500]
             marks = ",".join("?" * len(part))
             yield from self._db.execute(f"SELECT * FROM {table} WHERE path IN ({marks})", part)
+
+
+def _is_text(path: str) -> bool:
+    try:
+        path.encode("utf-8")
+    except UnicodeEncodeError:
+        return False
+    return True
 
 
 def open_state(home: PackHome) -> State:
