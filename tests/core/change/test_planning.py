@@ -11,7 +11,7 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
-from rellum.core.change.execute import NoSpace, RolledBack
+from rellum.core.change.execute import CannotWrite, NoSpace, RolledBack
 from rellum.core.change.planning import CannotLay
 from rellum.core.layers.target import LayerClash
 from tests.support import VANILLA, World, WorldTest, without_marker
@@ -149,6 +149,21 @@ class ApplyTest(WorldTest):
         usage = shutil.disk_usage(self.world.root)._replace(free=3)
         with mock.patch("shutil.disk_usage", return_value=usage), self.assertRaises(NoSpace):
             self.world.apply()
+        self.assertEqual(self.world.game(), before)
+
+    def test_a_folder_that_cannot_be_written_or_is_not_free(self) -> None:
+        self.add_tides()
+        self.world.adopt()
+        self.world.take_all()
+        self.world.want("tides")
+        self.world.resolve()
+        before = self.world.game()
+        with mock.patch("os.access", return_value=False), self.assertRaises(CannotWrite):
+            self.world.apply()
+        os.makedirs(self.world.path("game", ".rellum-staging", "mine"))
+        with self.assertRaisesRegex(CannotWrite, "is in the way"):
+            self.world.apply()
+        shutil.rmtree(self.world.path("game", ".rellum-staging"))
         self.assertEqual(self.world.game(), before)
 
     def test_an_archive_that_changed_on_the_shelf_is_noticed(self) -> None:

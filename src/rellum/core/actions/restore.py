@@ -105,7 +105,10 @@ def restore_all(
         drift = drift_of(opened)
         foreign = tuple(each.path for each in drift.findings if each.kind == "foreign")
         drifted = [each.path for each in drift.findings if each.kind != "foreign"]
-        paths = {*opened.state.laid(), *drifted}
+        missing = [each.path for each in drift.findings if each.kind == "missing"]
+        # A lost folder is one finding; the folders and files in it are lost as well.
+        below = {path for folder in missing for path in opened.state.baseline_below(folder)}
+        paths = {*opened.state.laid(), *drifted, *below}
         plan = plan_vanilla(paths, opened.state, opened.roots, opened.site.originals.has)
         return _carry_out(opened, plan, foreign, confirm)
 

@@ -45,7 +45,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     version_rules = _read_rules(root, "version", "is", places)
     edition_rules = _read_rules(root, "edition", "id", places)
     expansion_rules = _read_rules(root, "expansion", "id", places)
-    if not version_rules:
+    if "version" not in root:
         root.fault("no [[version]] rule says how to tell the game's version")
     root.finish()
     if len(faults) > before or sheet_id is None or name is None:
@@ -88,7 +88,8 @@ def _read_rules(
         sha256 = reader.parsed("sha256", "64 hexadecimal digits", parse_digest)
         from_pattern = key == "version" and pattern is not None and "(?P<version>" in pattern
         if key == "version":
-            answer = reader.parsed(answer_key, "1.6.0", _checked_version, required=not from_pattern)
+            needs_answer = not from_pattern and (pattern is not None or "pattern" not in reader)
+            answer = reader.parsed(answer_key, "1.6.0", _checked_version, required=needs_answer)
         else:
             answer = reader.parsed(answer_key, "boxed", parse_id, required=True)
             reader.text("name", "Boxed")

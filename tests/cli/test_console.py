@@ -1,0 +1,107 @@
+"""What is printed: harmless, aligned, and asked for on a terminal."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import os
+import sys
+import unittest
+
+from rellum.cli import console
+from tests.support import WorldTest
+
+
+class TextTest(unittest.TestCase):
+    def printed(self, call, *arguments, **options) -> str:
+        stream = io.StringIO()
+        with contextlib.redirect_stdout(stream), contextlib.redirect_stderr(stream):
+            call(*arguments, **options)
+        return stream.getvalue()
+
+    def test_bytes_and_counts(self) -> None:
+        for count, text in (
+            (0, "0 B"),
+            (999, "999 B"),
+            (1000, "1.0 kB"),
+            (48_211, "48.2 kB"),
+            (999_960, "1.0 MB"),
+            (2_500_000_000_000, "2,500.0 GB"),
+        ):
+            self.assertEqual(console.bytes_text(count), text)
+        self.assertEqual(console.count_text(1, "file"), "1 file")
+        self.assertEqual(console.count_text(1200, "entry", "entries"), "1,200 entries")
+
+    def test_nothing_from_outside_steers_the_terminal(self) -> None:
+        evil = "a\x1b[2J\x1b]0;title\x07b\x9b1m"
+        self.assertEqual(self.printed(console.say, evil), "a\\x1b[2J\\x1b]0;title\\x07b\\x9b1m\n")
+        self.assertEqual(console.harmless("\x1b[1mbold\x1b[0m"), "\x1b[1mbold\x1b[0m")
+        table = self.printed(console.table, ("a", "b"), [("new", "x\ny\tz")])
+        self.assertEqual(table, "a    b\nnew  x\\ny\\tz\n")
+        error = self.printed(console.show_error, "bad \x1b[2J", ["one\ntwo"] * 50, "do it")
+        self.assertIn("error: bad \\x1b[2J\n  one\n  two\n", error)
+        self.assertIn("… and 10 more\n", error)
+
+    def test_tables_align_and_never_break_lines_when_piped(self) -> None:
+        rows = [
+            ("new", "1", "x" * 300),
+            ("over vanilla", "1,000", "深い海"),
+            ("goes", "22", "[b]y"),
+        ]
+        lines = self.printed(console.table, ("what", "n", "file"), rows, right=(1,)).splitlines()
+        self.assertEqual(len(lines), 4)
+        self.assertEqual(lines[1], "new               1  " + "x" * 300)
+        self.assertEqual(lines[3], "goes             22  [b]y")
+        self.assertFalse(any(line.endswith(" ") for line in lines))
+
+    def test_progress_is_quiet_when_piped(self) -> None:
+        def work() -> None:
+            with console.progress() as listen:
+                from rellum.core.progress import Progress
+
+                listen(Progress(stage="s", files=1, total_files=2, bytes=3, total_bytes=4))
+
+        self.assertEqual(self.printed(work), "")
+
+
+@unittest.skipIf(sys.platform == "win32", "needs a pseudo-terminal")
+class TerminalTest(WorldTest):
+    def at_terminal(self, answer: str, *arguments: str) -> tuple[int, str]:
+        """Run the program in a terminal, give an answer, return its status and what was shown."""
+        import pty
+
+        child, terminal = pty.fork()
+        if child == 0:
+            os.chdir(self.world.path("pack"))
+            os.environ.update(RELLUM_SHELF=self.world.path("shelf"), COLUMNS="100")
+            os.execv(sys.executable, [sys.executable, "-m", "rellum", *arguments])
+        os.write(terminal, answer.encode())
+        shown = b""
+        with contextlib.suppress(OSError):
+            while piece := os.read(terminal, 4096):
+                shown += piece
+        os.close(terminal)
+        return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), shown.decode()
+
+    def test_asks_before_it_changes_the_game(self) -> None:
+        self.world.add_release("tides", "1.0", {"data/sea.dat": b"tidal", "mods/a": b"a"})
+        self.world.adopt()
+        self.world.take_all()
+        self.world.want("tides")
+        self.world.resolve()
+        before = self.world.game()
+        for answer in ("n\n", "\n", "what\n"):
+            status, shown = self.at_terminal(answer, "apply")
+            self.assertEqual((status, self.world.game()), (1, before))
+            self.assertIn("Apply this? [y/N]", shown)
+            self.assertIn("Nothing was changed.", shown)
+        status, shown = self.at_terminal("y\n", "apply")
+        self.assertEqual(status, 0)
+        self.assertIn("\x1b[93mover vanilla\x1b[0m", shown)
+        status, shown = self.at_terminal("yes\n", "restore", "--all")
+        self.assertEqual(status, 0)
+        self.assertIn("Restore this? [y/N]", shown)
+
+
+if __name__ == "__main__":
+    unittest.main()

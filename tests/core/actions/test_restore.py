@@ -1,0 +1,134 @@
+"""Restore: files, folders, a mod, everything; across disks too."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+import unittest
+
+from rellum.core.actions.open_pack import ignore_recovery
+from rellum.core.actions.restore import (
+    NoOriginal,
+    NothingToRestore,
+    RestoreResult,
+    restore_mod,
+    restore_paths,
+)
+from rellum.core.change.execute import RolledBack
+from rellum.core.change.originals import OriginalDamaged
+from tests.support import VANILLA, World, WorldTest, snapshot
+
+
+class RestoreTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.world.add_release(
+            "tides", "1.0", {"data/sea.dat": b"tidal sea", "mods/tides/a.dat": b"a"}
+        )
+        self.world.add_release("swell", "1.0", {"data/cables.dat": b"swell", "mods/s.dat": b"s"})
+        self.make_applied()
+
+    def paths(self, *paths: str) -> RestoreResult:
+        return restore_paths(self.world.path("pack"), paths, ignore_recovery, lambda _: True)
+
+    def content(self, name: str) -> bytes | None:
+        try:
+            with open(self.world.path("game", name), "rb") as file:
+                return file.read()
+        except FileNotFoundError:
+            return None
+
+    def test_one_file_by_any_spelling(self) -> None:
+        for spelling in (
+            "data/sea.dat",
+            "./data//sea.dat",
+            "@game/data/sea.dat",
+            self.world.path("game", "data", "sea.dat"),
+        ):
+            self.paths(spelling)
+            self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
+            self.assertEqual(self.content("data/cables.dat"), b"swell")
+            self.assertEqual(self.world.check().findings, ())
+            self.world.apply()
+            self.assertEqual(self.content("data/sea.dat"), b"tidal sea")
+
+    def test_a_folder(self) -> None:
+        self.paths("data")
+        self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
+        self.assertEqual(self.content("data/cables.dat"), VANILLA["data/cables.dat"])
+        self.assertEqual(self.content("mods/s.dat"), b"s")
+        self.paths(".")
+        self.assertFalse(os.path.exists(self.world.path("game", "mods")))
+
+    def test_a_mod_and_only_that(self) -> None:
+        result = restore_mod(
+            self.world.path("pack"), "tides", ignore_recovery, lambda _: True
+        ).restoration
+        self.assertEqual(len(result.plan.visible), 2)
+        self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
+        self.assertFalse(os.path.exists(self.world.path("game", "mods", "tides")))
+        self.assertEqual(self.content("data/cables.dat"), b"swell")
+        with self.assertRaisesRegex(NothingToRestore, "nothing in the game belongs to 'tides'"):
+            restore_mod(self.world.path("pack"), "tides", ignore_recovery, lambda _: True)
+
+    def test_saying_no_changes_nothing(self) -> None:
+        before = self.world.game(times=True)
+        result = restore_paths(
+            self.world.path("pack"), ["data/sea.dat"], ignore_recovery, lambda _: False
+        )
+        self.assertFalse(result.done)
+        self.assertEqual(self.world.game(times=True), before)
+
+    def test_vanilla_that_was_never_replaced(self) -> None:
+        self.assertEqual(self.paths("version.txt").restoration.plan.operations, ())
+        self.world.write_game("version.txt", b"edited")
+        with self.assertRaises(NoOriginal):
+            self.paths("version.txt")
+        # The same content lies in the store, by another file that a layer displaced.
+        self.world.write_game("data/twin.dat", b"edited")
+        self.paths("data/twin.dat")
+        self.assertEqual(self.content("data/twin.dat"), VANILLA["data/twin.dat"])
+
+    def test_lost_vanilla_folders_come_back(self) -> None:
+        os.makedirs(self.world.path("game", "empty"))
+        other = World(self.world.path("other"))
+        os.makedirs(other.path("game", "empty", "inner"))
+        other.adopt()
+        before = snapshot(other.path("game")).keys()
+        shutil.rmtree(other.path("game", "empty"))
+        other.restore_all()
+        self.assertEqual(snapshot(other.path("game")).keys() | {".rellum-owner.toml"}, before)
+        self.assertEqual(other.check().findings, ())
+
+    def test_a_missing_original_is_named(self) -> None:
+        shutil.rmtree(self.world.path("pack", ".rellum", "originals"))
+        before = self.world.game()
+        with self.assertRaisesRegex(RolledBack, "original of data/cables.dat is missing") as caught:
+            self.world.restore_all()
+        self.assertIsInstance(caught.exception.__cause__, OriginalDamaged)
+        self.assertEqual(self.world.game(), before)
+
+    def test_game_and_pack_on_different_disks(self) -> None:
+        elsewhere = tempfile.mkdtemp(dir=os.path.expanduser("~"))
+        self.addCleanup(shutil.rmtree, elsewhere)
+        if os.stat(elsewhere).st_dev == os.stat(self.world.root).st_dev:
+            self.skipTest("there is only one disk here")
+        world = World(os.path.join(elsewhere, "w"))
+        shutil.rmtree(world.path("pack"))
+        os.symlink(self.world.path("far"), world.path("pack"))
+        os.makedirs(self.world.path("far"))
+        vanilla = world.game(times=True)
+        world.add_release("tides", "1.0", {"data/sea.dat": b"tidal", "data/twin.dat": b"sea"})
+        world.adopt()
+        world.take_all()
+        world.want("tides")
+        world.resolve()
+        world.apply()
+        self.assertEqual(world.check(deep=True).findings, ())
+        world.restore_all()
+        self.assertEqual(world.game(times=True), vanilla)
+
+
+if __name__ == "__main__":
+    unittest.main()
