@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import sqlite3
@@ -47,6 +48,8 @@ class BadInputTest(WorldTest):
 
     def test_without_a_pack_or_a_game(self) -> None:
         self.refused("check", words="there is no rellum.toml")
+        document = json.loads(self.world.run("check", "--json").stdout)
+        self.assertEqual(document["error"]["code"], "no-pack")
         self.refused("adopt", "../nowhere", words="is not there")
         self.refused("adopt", "../downloads", words="no game that the catalog describes")
         self.refused("adopt", "../game", "--sheet", "fathom", words="did you mean 'fathomline'")
@@ -148,7 +151,7 @@ class BadInputTest(WorldTest):
         self.refused("restore", "data/cables.dat", "--yes", words="no original is kept")
         result = self.world.run("restore", "--all", "--yes")
         self.assertEqual(result.returncode, 1)
-        self.assertIn("data/cables.dat is not as adopted and stays so", result.stderr)
+        self.assertIn("data/cables.dat is not as it was adopted", result.stderr)
         self.assertIn("notes.txt", result.stdout)
 
     def test_a_damaged_original_is_never_laid(self) -> None:

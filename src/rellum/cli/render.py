@@ -70,7 +70,8 @@ def _bytes(operation: Operation) -> int:
 
 def _remark(operation: Operation) -> str:
     if operation.effect == "replaces vanilla":
-        remark = f"{operation.after_owner} (original kept)"
+        state = "not as adopted, kept" if operation.changed else "original kept"
+        remark = f"{operation.after_owner} ({state})"
     elif operation.effect == "replaces":
         remark = f"{operation.after_owner}, in place of {operation.before_owner}"
     elif operation.effect == "removes":

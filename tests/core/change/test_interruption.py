@@ -121,6 +121,7 @@ class Stage:
         self.action = scenario(world)
         self.saved = world.root + "-saved"
         self.before = without_marker(world.game())
+        self.before_with_times = without_marker(world.game(times=True))
         shutil.copytree(world.root, self.saved)
         counting = CountingDisk()
         self.action(world, counting)
@@ -183,6 +184,11 @@ class InterruptionTest(WorldTest):
         tree = without_marker(stage.world.game())
         self.assertIn(tree, allowed)
         self.assertFalse(os.path.exists(stage.world.path("pack", ".rellum", "journal")))
+        for folder, _, names in os.walk(stage.world.path("game")):
+            for name in names:  # nothing in the game shares its bytes with the store, or another
+                self.assertEqual(os.lstat(os.path.join(folder, name)).st_nlink, 1, name)
+        if tree == stage.before:
+            self.assertEqual(without_marker(stage.world.game(times=True)), stage.before_with_times)
         if tree == stage.after:
             self.assertEqual(stage.world.check(deep=True).findings, ())
         # What comes next works, and vanilla is still to be had.

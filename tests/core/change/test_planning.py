@@ -87,7 +87,9 @@ class ApplyTest(WorldTest):
         self.world.want("tides")
         self.world.resolve()
         self.world.apply()
-        self.world.restore_all()
+        [(path, why)] = self.world.restore_all().restoration.plan.left_alone
+        self.assertEqual(path, "@game/data/sea.dat")
+        self.assertIn("changed already when a mod was laid over it", why)
         self.assertEqual(self.content("mods/tides/a.dat"), b"the user's own")
         self.assertEqual(self.content("data/sea.dat"), b"vanilla, but edited")
 

@@ -30,7 +30,8 @@ def apply(
         show_preview(preview, files=not yes, every=every)
         return console.confirm("Apply this?", yes=yes)
 
-    result = action(pack, shelf_folder(), render.tell_recovered, ask)
+    with console.progress() as listen:
+        result = action(pack, shelf_folder(), render.tell_recovered, ask, listen=listen)
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)

@@ -82,7 +82,7 @@ def _tell_rest(restoration: Restoration, *, everything: bool) -> None:
 
     plan = restoration.plan
     for path, why in plan.left_alone:
-        console.warn(f"{shown(path)} is not as adopted and stays so: {why}")
+        console.warn(f"{shown(path)} is not as it was adopted: {why}")
     if restoration.foreign:
         console.say(f"{console.count_text(len(restoration.foreign), 'foreign file')} left alone:")
         for path in restoration.foreign[:20]:

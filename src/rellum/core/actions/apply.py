@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
@@ -21,6 +21,7 @@ from rellum.core.layers.target import lay_over
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
 
 
@@ -65,6 +66,7 @@ def apply(
     on_recovered: OnRecovered,
     confirm: Callable[[Preview], bool],
     disk: Disk | None = None,
+    listen: Listener = silent,
 ) -> ApplyResult:
     """Plan, ask, and carry the plan out. Raises what ``preview`` does, NoSpace, RolledBack."""
     with open_pack(pack_folder, on_recovered, disk) as opened, Shelf(shelf_folder) as shelf:
@@ -78,7 +80,7 @@ def apply(
             return ApplyResult(preview=planned, done=False, originals_folder=originals)
         if planned.made_anew:
             write_lock(opened.home, planned.lock)
-        execute(planned.plan, "apply", opened.site, shelf.open)
+        execute(planned.plan, "apply", replace(opened.site, listen=listen), shelf.open)
         return ApplyResult(preview=planned, done=True, originals_folder=originals)
 
 

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 from rellum.core.durable import flush_filesystem, flush_folder, write_durably
 from rellum.core.errors import UserError
+from rellum.core.progress import Listener
 
 if TYPE_CHECKING:
     from rellum.core.shelf.archives import Archive, Extraction
@@ -93,10 +94,10 @@ class Disk:
         with open(os.open(path, flags, mode), "wb") as file:
             file.write(content)
 
-    def extract(self, archive: Archive, jobs: Sequence[Extraction]) -> None:
+    def extract(self, archive: Archive, jobs: Sequence[Extraction], listen: Listener) -> None:
         """Unpack members to new files."""
         self.step("extract")
-        archive.extract(jobs)
+        archive.extract(jobs, listen)
 
     def write_durably(self, path: str, content: bytes) -> None:
         """Write a file so that it survives a power cut."""

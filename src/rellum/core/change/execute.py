@@ -1,4 +1,4 @@
-"""Carrying out a plan: stage, keep, note, rename, record; or take everything back.
+"""Carrying out a plan: stage what is new, keep what goes, make the journal ready, finish or undo.
 
 The order is the journal's contract (``rellum.core.change.journal``).
 """
@@ -10,19 +10,12 @@ import shutil
 import sqlite3
 import stat
 from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from rellum.core.change.disk import Disk, refuse_links_above
-from rellum.core.change.journal import (
-    Journal,
-    Step,
-    append_ready,
-    note_undo,
-    write_begin,
-)
-from rellum.core.change.originals import FolderChanged
+from rellum.core.change.carry_out import finish, undo
+from rellum.core.change.journal import Journal, Step, append_ready, write_begin
 from rellum.core.change.plan import Plan
 from rellum.core.change.site import Site
 from rellum.core.errors import ChangeFailed, RellumError, UserError
@@ -32,9 +25,10 @@ from rellum.core.hashing import Digest
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import Kept, State, StateChange, new_id
 from rellum.core.paths import PlacePath, Roots, shown
+from rellum.core.progress import Progress
 
 if TYPE_CHECKING:
-    from rellum.core.shelf.archives import Archive
+    from rellum.core.shelf.archives import Archive, Extraction
 
 
 class NoSpace(UserError):
@@ -190,9 +184,10 @@ def _prepare(plan: Plan, journal: Journal, site: Site, open_archive: OpenArchive
         _stage_members(plan, journal.staging, staged, site, open_archive)
     _stage_others(plan, journal.staging, staged, site)
     staged_paths = [os.path.join(journal.staging, name) for name in staged.values()]
-    disk.flush(roots.game_folder, staged_paths, [journal.staging])
+    disk.flush(roots.game_folder, staged_paths, [journal.staging, roots.game_folder])
     if kept_paths:
-        disk.flush(site.home.originals_folder, kept_paths, [site.home.originals_folder])
+        store = site.home.originals_folder
+        disk.flush(store, kept_paths, [store, os.path.dirname(store)])
     return _journal_of(plan, journal, staged)
 
 
@@ -213,8 +208,29 @@ def _stage_members(
                     mode=each.after.mode,
                 )
             )
-    for archive, its_jobs in jobs.items():
-        site.disk.extract(open_archive(archive), its_jobs)
+    archives = {digest: open_archive(digest) for digest in jobs}
+    whole = Progress(
+        stage="unpacking",
+        files=0,
+        total_files=sum(map(len, jobs.values())),
+        bytes=0,
+        total_bytes=sum(each.after.size for each in plan.operations if each.after and each.source),
+    )
+    for digest, its_jobs in jobs.items():
+        whole = _extract(site, archives[digest], its_jobs, whole)
+
+
+def _extract(site: Site, archive: Archive, jobs: list[Extraction], whole: Progress) -> Progress:
+    """Unpack one archive, reporting progress over all; return how far the whole is then."""
+    last = whole
+
+    def listen(part: Progress) -> None:
+        nonlocal last
+        last = replace(whole, files=whole.files + part.files, bytes=whole.bytes + part.bytes)
+        site.listen(last)
+
+    site.disk.extract(archive, jobs, listen)
+    return last
 
 
 def _stage_others(plan: Plan, staging: str, staged: dict[PlacePath, str], site: Site) -> None:
@@ -299,130 +315,4 @@ def _records_only(plan: Plan, action: str) -> StateChange:
         kept=(),
         new_folders=(),
         gone_folders=(),
-    )
-
-
-def finish(journal: Journal, site: Site) -> None:
-    """Bring a ready change to its end, from wherever it stands. Raises OSError, FolderChanged."""
-    disk, roots = site.disk, site.roots
-    touched: set[str] = set()
-    good: set[str] = set()
-    for folder in journal.new_folders:
-        absolute = roots.absolute(folder)
-        refuse_links_above(roots.game_folder, absolute, good)
-        disk.make_folder(absolute)
-        touched.add(os.path.dirname(absolute))
-    for step in journal.steps:
-        path = roots.absolute(step.path)
-        refuse_links_above(roots.game_folder, path, good)
-        _take_step(step, path, os.path.join(journal.staging, step.staged), disk)
-        touched.add(os.path.dirname(path))
-    for folder in journal.spare_folders:
-        # One that holds something of the user's stays, and is no longer Rellum's.
-        disk.remove_folder(roots.absolute(folder))
-        touched.add(os.path.dirname(roots.absolute(folder)))
-    still_there = sorted(each for each in touched if os.path.isdir(each))
-    disk.flush(roots.game_folder, [], still_there)
-    disk.step("record")
-    site.state.record(journal.state_change())
-    clean_up(journal, site)
-
-
-def _take_step(step: Step, path: str, staged: str, disk: Disk) -> None:
-    """Put one file into place, or remove it; do nothing where that is done already."""
-    now = _stamp(path)
-    if step.after is not None:
-        if not os.path.lexists(staged) and now != _stamp_of(step.before):
-            return  # done before an interruption
-        if now != _stamp_of(step.before):
-            raise _unexpected(path)
-        disk.move_over(staged, path)
-    elif now is not None:
-        if now != _stamp_of(step.before):
-            raise _unexpected(path)
-        disk.remove(path)
-
-
-def undo(journal: Journal, site: Site) -> tuple[PlacePath, ...]:
-    """Take a change back, from wherever it stands; return the files left as somebody else made them.
-
-    Raises OSError, RellumError; then it can be called again.
-    """
-    left: list[PlacePath] = []
-    if journal.is_ready:
-        if not journal.is_undoing and os.path.exists(site.home.journal_file):
-            note_undo(site.home.journal_file, site.disk)
-        left = _undo_steps(journal, site)
-    clean_up(journal, site)
-    return tuple(left)
-
-
-def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
-    disk, roots = site.disk, site.roots
-    left: list[PlacePath] = []
-    needed = site.state.needed_counts()
-    touched: set[str] = set()
-    disk.make_folder(journal.staging)
-    for folder in reversed(journal.spare_folders):
-        disk.make_folder(roots.absolute(folder))
-    for number, step in enumerate(reversed(journal.steps)):
-        path = roots.absolute(step.path)
-        now = _stamp(path)
-        touched.add(os.path.dirname(path))
-        if now == _stamp_of(step.before):
-            continue
-        if now is not None and now != _stamp_of(step.after):
-            left.append(step.path)
-        elif step.before is None:
-            disk.remove(path)
-        else:
-            back = os.path.join(journal.staging, f"back-{number:07}")
-            disk.remove(back)
-            keep = step.before.digest in needed
-            site.originals.bring_out(step.before.digest, back, name=shown(step.path), keep=keep)
-            disk.set_mode_and_time(back, step.before.mode, step.before.mtime_ns)
-            disk.move_over(back, path)
-    for folder in reversed(journal.new_folders):
-        disk.remove_folder(roots.absolute(folder))
-    touched |= {os.path.dirname(roots.absolute(folder)) for folder in journal.new_folders}
-    disk.flush(roots.game_folder, [], sorted(each for each in touched if os.path.isdir(each)))
-    return left
-
-
-def clean_up(journal: Journal, site: Site) -> None:
-    """Remove what only the change needed, and last the journal."""
-    site.disk.remove_tree(journal.staging)
-    if not journal.is_ready:
-        site.originals.let_go_of_all_but(site.state.needed_counts())
-    else:
-        site.originals.let_go(_no_longer_needed(journal, site.state))
-    site.disk.remove_durably(site.home.journal_file)
-
-
-def _no_longer_needed(journal: Journal, state: State) -> Iterable[Digest]:
-    handled = {
-        content.digest for step in journal.steps for content in (step.before, step.after) if content
-    }
-    return sorted(handled - set(state.needed_counts()))
-
-
-def _stamp(path: str) -> tuple[int, int] | None:
-    """Return size and time (ns) of the file at a path; None where there is nothing."""
-    try:
-        status = os.lstat(path)
-    except (FileNotFoundError, NotADirectoryError):
-        return None
-    if not stat.S_ISREG(status.st_mode):
-        return (-1, -1)
-    return (status.st_size, status.st_mtime_ns)
-
-
-def _stamp_of(content: Content | None) -> tuple[int, int] | None:
-    return None if content is None else (content.size, content.mtime_ns)
-
-
-def _unexpected(path: str) -> FolderChanged:
-    return FolderChanged(
-        f"{path} changed while Rellum worked",
-        hint="Close whatever writes to the game folder, then try again.",
     )

@@ -161,6 +161,10 @@ class _Planner:
     ) -> Operation | Record | None:
         """The layer over this path goes: what lies under it comes back."""
         under = laid.under
+        if native is not None and (under is None or under.digest != native.digest):
+            what = "missing" if under is None else "changed"
+            why = f"it was {what} already when a mod was laid over it, and is so again"
+            self.left_alone.append((laid.path, why))
         if (now.digest if now else None) == (under.digest if under else None):
             return Record(path=laid.path, owner="", content=None, under=None)
         return Operation(

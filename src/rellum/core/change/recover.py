@@ -7,7 +7,8 @@ import sqlite3
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from rellum.core.change.execute import StillBroken, clean_up, finish, undo
+from rellum.core.change.carry_out import clean_up, finish, undo
+from rellum.core.change.execute import StillBroken
 from rellum.core.change.journal import read_journal
 from rellum.core.change.site import Site
 from rellum.core.errors import RellumError

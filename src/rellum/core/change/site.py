@@ -9,16 +9,18 @@ from rellum.core.change.originals import Originals
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import State
 from rellum.core.paths import Roots
+from rellum.core.progress import Listener, silent
 
 
 @dataclass(frozen=True, slots=True)
 class Site:
-    """A pack, its state, its game folder, and the disk that both lie on."""
+    """A pack, its state, its game folder, the disk that both lie on, and who hears of progress."""
 
     home: PackHome
     roots: Roots
     state: State
     disk: Disk
+    listen: Listener = silent
 
     @property
     def originals(self) -> Originals:
