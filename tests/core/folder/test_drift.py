@@ -113,6 +113,14 @@ class DriftTest(WorldTest):
         self.assertIn("\\udcff.dat", result.stdout)
         self.assertIn("a\\x1b[2J\\n.dat", result.stdout)
 
+    def test_folders_go_also_when_their_files_went_by_hand(self) -> None:
+        for lost in ("mods/tides/a.dat", "mods/b"):
+            os.unlink(self.world.path("game", lost))
+        self.world.drop("tides")
+        self.world.apply()
+        self.assertFalse(os.path.exists(self.world.path("game", "mods")))
+        self.assertEqual(self.findings(), {})
+
     def test_a_folder_of_ours_that_holds_a_users_file_becomes_the_users(self) -> None:
         self.world.write_game("mods/tides/mine.txt", b"mine")
         self.world.drop("tides")

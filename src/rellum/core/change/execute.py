@@ -90,7 +90,7 @@ def execute(plan: Plan, action: str, site: Site, open_archive: OpenArchive) -> N
             f"the change needs {space.needed:,} bytes, and the disk has {space.free:,} free",
             hint="Nothing was changed. Make room and try again.",
         )
-    if not plan.operations and not plan.new_folders:
+    if not (plan.operations or plan.new_folders or plan.spare_folders):
         site.state.record(_records_only(plan, action))
         return
     journal = Journal(

@@ -122,7 +122,7 @@ class _Planner:
             operations=tuple(operations),
             records=tuple(records),
             new_folders=tuple(self._new_folders(operations, baseline)),
-            spare_folders=tuple(self._spare_folders(operations)),
+            spare_folders=tuple(self._spare_folders(operations, records)),
             left_alone=tuple(self.left_alone),
         )
 
@@ -253,17 +253,12 @@ class _Planner:
                 needed |= {entry.path, *parents(entry.path)}
         return sorted(each for each in needed if not os.path.isdir(self.roots.absolute(each)))
 
-    def _spare_folders(self, operations: list[Operation]) -> list[PlacePath]:
-        """Folders that only layers filled: above removed files, and not the game's own."""
-        above = {
-            folder
-            for operation in operations
-            if operation.after is None
-            for folder in parents(operation.path)
-            if folder != GAME
-        }
-        own = self.state.baseline(above)
+    def _spare_folders(self, operations: list[Operation], records: list[Record]) -> list[PlacePath]:
+        """Folders that only layers filled: above files that go or went, and not the game's own."""
         going = {each.path for each in operations if each.after is None}
+        going |= {each.path for each in records if each.content is None}
+        above = {folder for path in going for folder in parents(path) if folder != GAME}
+        own = self.state.baseline(above)
         coming = {f for each in operations if each.after for f in parents(each.path)}
         return sorted(
             (

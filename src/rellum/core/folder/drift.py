@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from rellum.core.folder.hashes import hash_files
-from rellum.core.folder.model import RELLUM, VANILLA, Content, Drift, Finding, Laid
+from rellum.core.folder.model import RELLUM, VANILLA, Content, Drift, DriftKind, Finding, Laid
 from rellum.core.folder.scan import scan_stamps, split_rows
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath, Roots
@@ -58,41 +58,76 @@ def find_drift(
     differences = _differences(stamps, scan.differing, scan.missing, scan.files)
     paths = sorted({*differences.gone, *differences.other, *differences.come})
     is_own = _own_files_test(own_files() if paths else ())
-    laid, vanilla = expected.laid(paths), expected.baseline(paths)
+    owners = _Owners(expected.laid(paths), expected.baseline(paths), has_original)
     findings: list[Finding] = []
     touched: list[PlacePath] = []
-    hashed = 0
     for path in paths:
         if is_own(path):
             continue
-        owner = laid[path].owner if path in laid else VANILLA if path in vanilla else ""
-        known = (
-            laid[path].content
-            if path in laid
-            else (vanilla[path].content if path in vanilla else None)
-        )
-        original = laid[path].under if path in laid else known
-        has = path in laid or (original is not None and has_original(original.digest))
-        if path in differences.gone:
-            row = differences.gone[path]
-            findings.append(_finding(path, "missing", owner, _missing_words(row), has))
-        elif path in differences.come:
-            findings.append(
-                _finding(path, "foreign", "", _foreign_words(differences.come[path]), False)
-            )
+        finding = _judge(path, differences, owners, roots)
+        if finding:
+            findings.append(finding)
         else:
-            before, now = differences.other[path]
-            hashed += 1
-            detail = _what_changed(path, before, now, known, roots)
-            if detail:
-                findings.append(_finding(path, "changed", owner, detail, has))
-            else:
-                touched.append(path)
+            touched.append(path)
     return Drift(
         findings=tuple(findings),
         touched=tuple(touched),
         files_seen=differences.files_seen,
-        files_hashed=hashed,
+        files_hashed=len(touched) + sum(each.detail == _OTHER_CONTENT for each in findings),
+    )
+
+
+_OTHER_CONTENT = "content differs"
+
+
+@dataclass(frozen=True, slots=True)
+class _Owners:
+    """Whose each path is, what it held when it was left, and whether an original is kept."""
+
+    laid: Mapping[PlacePath, Laid]
+    vanilla: Mapping[PlacePath, Vanilla]
+    has_original: Callable[[Digest], bool]
+
+    def owner(self, path: PlacePath) -> str:
+        """Return ``vanilla``, a release, or nothing."""
+        if path in self.laid:
+            return self.laid[path].owner
+        return VANILLA if path in self.vanilla else ""
+
+    def content(self, path: PlacePath) -> Content | None:
+        """Return what was left there; None where that was no file."""
+        if path in self.laid:
+            return self.laid[path].content
+        return self.vanilla[path].content if path in self.vanilla else None
+
+    def is_restorable(self, path: PlacePath) -> bool:
+        """Whether ``restore`` can bring back what lies under the path."""
+        if path in self.laid:
+            return self.laid[path].owner != RELLUM
+        content = self.content(path)
+        return content is not None and self.has_original(content.digest)
+
+
+def _judge(
+    path: PlacePath, differences: _Differences, owners: _Owners, roots: Roots
+) -> Finding | None:
+    """Say what is with a path that differs; None where only its time does. Raises OSError."""
+    kind: DriftKind
+    if path in differences.gone:
+        kind, detail = "missing", _missing_words(differences.gone[path])
+    elif path in differences.come:
+        kind, detail = "foreign", _foreign_words(differences.come[path])
+    else:
+        before, now = differences.other[path]
+        kind, detail = "changed", _what_changed(path, before, now, owners.content(path), roots)
+        if not detail:
+            return None
+    return Finding(
+        path=path,
+        kind=kind,
+        owner=owners.owner(path) if kind != "foreign" else "",
+        detail=detail,
+        has_original=owners.is_restorable(path),
     )
 
 
@@ -114,7 +149,13 @@ def find_deep_drift(
         [(roots.absolute(path), content.size) for path, content, _ in waiting], "hashing", listen
     )
     more = [
-        _finding(path, "changed", owner, "content differs, size and time do not", False)
+        Finding(
+            path=path,
+            kind="changed",
+            owner=owner,
+            detail="content differs, size and time do not",
+            has_original=owner not in (VANILLA, RELLUM),
+        )
         for (path, content, owner), digest in zip(waiting, digests, strict=True)
         if digest is not None and digest != content.digest
     ]
@@ -124,16 +165,6 @@ def find_deep_drift(
         touched=drift.touched,
         files_seen=drift.files_seen,
         files_hashed=drift.files_hashed + len(waiting),
-    )
-
-
-def _finding(path: PlacePath, kind: str, owner: str, detail: str, has_original: bool) -> Finding:
-    return Finding(
-        path=path,
-        kind=kind,  # type: ignore[arg-type]  # one of the three, by the callers above
-        owner=owner,
-        detail=detail,
-        has_original=has_original and owner != RELLUM,
     )
 
 
@@ -180,7 +211,11 @@ def _foreign_words(row: str) -> str:
         return "an empty folder"
     if "//" in row:
         return "a link"
-    return f"{int(row.split('/')[1]):,} bytes"
+    return _bytes_words(row.split("/")[1])
+
+
+def _bytes_words(size: str) -> str:
+    return "1 byte" if size == "1" else f"{int(size):,} bytes"
 
 
 def _is_folder(row: str) -> bool:
@@ -196,9 +231,9 @@ def _what_changed(
     if known is None or not size_now:
         return "it was a file and is none now" if known else "it is another kind of entry now"
     if size_before != size_now:
-        return f"{int(size_before):,} bytes before, {int(size_now):,} now"
+        return f"{_bytes_words(size_before)} before, {int(size_now):,} now"
     [digest] = hash_files([(roots.absolute(path), known.size)], "hashing")
-    return "" if digest == known.digest else "content differs"
+    return "" if digest == known.digest else _OTHER_CONTENT
 
 
 def _own_files_test(patterns: Sequence[str]) -> Callable[[str], bool]:
