@@ -7,11 +7,13 @@ import importlib
 import importlib.util
 import os
 import pkgutil
+import re
 import subprocess
 import sys
 import unittest
 
 import rellum
+from rellum.cli.app import GROUPS
 from rellum.core.errors import all_errors
 
 SOURCE = os.path.dirname(rellum.__file__)
@@ -89,6 +91,26 @@ class LayeringTest(unittest.TestCase):
             [sys.executable, "-c", program], capture_output=True, text=True, check=True
         )
         self.assertEqual(result.stdout.strip(), "[]")
+
+
+class DocumentsTest(unittest.TestCase):
+    def test_links_lead_somewhere(self) -> None:
+        root = os.path.dirname(DOCS)
+        pages = [os.path.join(root, name) for name in os.listdir(root) if name.endswith(".md")]
+        pages += [os.path.join(DOCS, name) for name in os.listdir(DOCS) if name.endswith(".md")]
+        pages.append(os.path.join(root, "benchmarks", "README.md"))
+        for page in pages:
+            with open(page, encoding="utf-8") as file:
+                for link in re.findall(r"\]\(([^)#:]+)\)", file.read()):
+                    target = os.path.join(os.path.dirname(page), link)
+                    self.assertTrue(os.path.exists(target), f"{page} links to {link}")
+
+    def test_the_guide_names_every_command(self) -> None:
+        with open(os.path.join(DOCS, "guide.md"), encoding="utf-8") as file:
+            guide = file.read()
+        for rows in GROUPS.values():
+            for name, _, _ in rows:
+                self.assertRegex(guide, rf"`(rellum )?{name}\b", f"docs/guide.md on {name}")
 
 
 class ErrorsTest(unittest.TestCase):

@@ -111,6 +111,12 @@ class ApplyTest(WorldTest):
         self.world.add_release("tides", "1", {"data/sea.dat": VANILLA["data/sea.dat"]})
         self.make_applied()
         self.assertEqual(self.world.restore_all().restoration.plan.visible, ())
+        self.world.write_game("data/sea.dat", b"edited")
+        self.world.apply()
+        self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
+        self.assertTrue(self.world.apply().preview.plan.is_empty)
+        self.world.restore_all()
+        self.assertEqual(self.content("data/sea.dat"), b"edited")
 
     def test_nothing_is_laid_over_folders_or_through_links(self) -> None:
         self.add_tides()

@@ -49,11 +49,7 @@ def plan_target(
     """Plan so that the folder becomes the baseline with the target over it. Raises CannotLay."""
     laid = state.laid()
     baseline = state.baseline(target)
-    wanted = {
-        path: wish
-        for path, file in target.items()
-        if (wish := _from_layer(file, baseline.get(path))) is not None
-    }
+    wanted = {path: _from_layer(file, baseline.get(path)) for path, file in target.items()}
     wanted[MARKER_PATH] = Wanted(
         content=Content(digest=hash_bytes(marker), size=len(marker), mode=PLAIN_MODE, mtime_ns=0),
         owner=RELLUM,
@@ -76,8 +72,8 @@ def plan_vanilla(
     return _Planner(state, roots, laid, has_original).plan(wanted_paths, {})
 
 
-def _from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted | None:
-    """Return the wish for a layer's file; None where the game has just that file already."""
+def _from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
+    """Return the wish for a layer's file. Raises CannotLay."""
     member = file.file.member
     if vanilla is not None and vanilla.content is None:
         raise CannotLay(
@@ -86,8 +82,6 @@ def _from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted | Non
         )
     mode = EXECUTABLE_MODE if member.executable else PLAIN_MODE
     if vanilla is not None and vanilla.content is not None:
-        if vanilla.content.digest == member.digest:
-            return None
         mode = vanilla.content.mode
     content = Content(digest=member.digest, size=member.size, mode=mode, mtime_ns=0)
     return Wanted(content=content, owner=file.owner, source=file.file)
@@ -129,32 +123,37 @@ class _Planner:
     def _step(
         self, path: PlacePath, wish: Wanted | None, vanilla: BaselineEntry | None
     ) -> Operation | Record | None:
+        """Say what is to be done at one path: nothing, a note, or an operation."""
         laid = self.laid.get(path)
         native = vanilla.content if vanilla else None
         known = laid.content if laid else native
         now, changed = self._now(path, known)
         owner = laid.owner if laid else VANILLA if native else FOREIGN
-        if wish is not None:
-            under = laid.under if laid else now
-            if now is not None and now.digest == wish.content.digest:
-                if laid and laid.owner == wish.owner and laid.content == now:
-                    return None
-                # The right content stands there already: note whose it is, touch nothing.
-                return Record(path=path, owner=wish.owner, content=now, under=under)
-            return Operation(
-                path=path,
-                before=now,
-                before_owner=owner,
-                changed=changed,
-                keep=changed and now is not None and laid is not None,
-                after=wish.content,
-                after_owner=wish.owner,
-                under=under,
-                source=wish.source,
-            )
-        if laid is None:
-            return self._step_unlaid(path, native, now, changed)
-        return self._step_back(laid, native, now, changed)
+        if wish is not None and native is not None and wish.content.digest == native.digest:
+            # The mod brings what the game has: that stays, or becomes, the game's own file again.
+            is_vanilla = not changed if laid is None else laid.under == native
+            wish = None if is_vanilla else wish
+        if wish is None:
+            if laid is None:
+                return self._step_unlaid(path, native, now, changed)
+            return self._step_back(laid, native, now, changed)
+        under = laid.under if laid else now
+        if now is not None and now.digest == wish.content.digest:
+            if laid and laid.owner == wish.owner and laid.content == now:
+                return None
+            # The right content stands there already: note whose it is, touch nothing.
+            return Record(path=path, owner=wish.owner, content=now, under=under)
+        return Operation(
+            path=path,
+            before=now,
+            before_owner=owner,
+            changed=changed,
+            keep=changed and now is not None and laid is not None,
+            after=wish.content,
+            after_owner=wish.owner,
+            under=under,
+            source=wish.source,
+        )
 
     def _step_back(
         self, laid: Laid, native: Content | None, now: Content | None, changed: bool
