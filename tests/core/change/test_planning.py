@@ -78,6 +78,21 @@ class ApplyTest(WorldTest):
             without_marker(self.world.game()).keys(), {"data/", "expansions/", *VANILLA}
         )
 
+    def test_one_original_goes_while_its_twin_comes_back(self) -> None:
+        """Both have the same content: the store must not share its own with the game."""
+        vanilla = self.world.game(times=True)
+        self.add_tides()
+        self.world.add_release("waves", "1", {"data/twin.dat": b"waves"})
+        self.make_applied()
+        self.world.drop("waves")
+        self.world.apply()
+        self.world.drop("tides")
+        self.world.want("waves")
+        self.world.apply()
+        self.assertEqual(os.stat(self.world.path("game", "data", "sea.dat")).st_nlink, 1)
+        self.world.restore_all()
+        self.assertEqual(self.world.game(times=True), vanilla)
+
     def test_a_file_in_the_way_comes_back_when_the_layer_goes(self) -> None:
         self.add_tides()
         self.world.adopt()

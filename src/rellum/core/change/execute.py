@@ -258,7 +258,9 @@ def _needed_after(plan: Plan, state: State) -> set[Digest]:
     for digest in released:
         counts[digest] = counts.get(digest, 0) - 1
     kept = {each.before.digest for each in plan.operations if each.before and each.keep}
-    return {digest for digest, count in counts.items() if count > 0} | kept
+    laid_over = {each.under.digest for each in plan.operations if each.under}
+    noted = {each.under.digest for each in plan.records if each.under}
+    return {digest for digest, count in counts.items() if count > 0} | kept | laid_over | noted
 
 
 def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> Journal:

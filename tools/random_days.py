@@ -1,0 +1,158 @@
+"""Random days of a curator, the program killed at random: ``python -m tools.random_days SECONDS SEED``.
+
+The built program is called with random commands, files are broken by hand, and about a third of the
+changes are killed (SIGKILL) at a random moment. ``check --deep`` must never find anything that was not
+broken here, and after ``restore --all`` the folder must be as it was adopted: names, content, modes,
+times. Stops at the first fault and says what was done last.
+"""
+
+from __future__ import annotations
+
+import os
+import random
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter
+
+from tests.support import World
+
+MODS = ("tides", "swell", "waves")
+
+
+class Fault(Exception):
+    """Something is not as it was promised."""
+
+
+class Days:
+    """A world, what the pack wants in it, and the counts of what was done."""
+
+    def __init__(self, root: str, seed: int) -> None:
+        self.random = random.Random(seed)
+        size = self.random.randint
+        # A third of the files have their content in common with another.
+        vanilla = {f"data/f{n}.dat": b"vanilla %d " % (n % 100) * 40 for n in range(150)}
+        self.world = World(root, {"version.txt": b"version: 1.6.0\n", **vanilla})
+        self.vanilla = self.world.game(times=True)
+        for number, mod in enumerate(MODS):
+            for version in ("1", "2"):
+                over = range(number * 30, number * 30 + 80)
+                members = {
+                    f"data/f{n}.dat": f"{mod} {version} {n}".encode() * size(1, 900) for n in over
+                }
+                for n in range(150):
+                    members[f"mods/{mod}/d{n % 5}/{version}-{n}"] = self.random.randbytes(3000)
+                self.world.add_release(mod, version, members)
+        self.world.adopt()
+        self.world.take_all()
+        self.wanted: set[str] = set()
+        self.counts: Counter[str] = Counter()
+
+    def run(self, *words: str, seconds: float | None = None) -> int:
+        """Run the program, killed after so many seconds; return its exit status."""
+        process = subprocess.Popen(
+            [sys.executable, "-m", "rellum", *words],
+            cwd=self.world.path("pack"),
+            env={**os.environ, "RELLUM_SHELF": self.world.path("shelf")},
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        self.counts["commands"] += 1
+        try:
+            output, errors = process.communicate(timeout=seconds)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.communicate()
+            self.counts["killed"] += 1
+            return -9
+        self.counts["recoveries told"] += "had been interrupted" in errors
+        if "Traceback" in errors:
+            raise Fault(f"{words}: {errors}")
+        if words[0] == "check" and process.returncode:
+            raise Fault(f"{words}: {output}{errors}")
+        return process.returncode
+
+    def step(self) -> None:
+        """Do one random thing."""
+        kind = self.random.choices(
+            (self.want, self.drop, self.change, self.check, self.break_a_file), (3, 1, 4, 1, 1)
+        )[0]
+        kind()
+
+    def want(self) -> None:
+        """Want a mod in some range, and resolve."""
+        mod = self.random.choice(MODS)
+        self.run("want", mod, self.random.choice(("*", "1", "2")))
+        self.wanted.add(mod)
+        self.run("resolve")
+
+    def drop(self) -> None:
+        """Drop a mod, without resolving."""
+        if self.wanted:
+            mod = self.random.choice(sorted(self.wanted))
+            self.wanted.remove(mod)
+            self.run("drop", mod)
+
+    def change(self) -> None:
+        """Change the game in some way, and perhaps be killed while at it."""
+        words = self.random.choice(
+            ("apply", "apply", "restore --all", "restore data", f"restore --mod {MODS[0]}")
+        ).split()
+        killed = self.random.random() < 0.5
+        self.run(*words, "--yes", seconds=self.random.uniform(0.12, 0.5) if killed else None)
+
+    def check(self) -> None:
+        """Nothing may differ."""
+        self.run("check", "--deep")
+
+    def break_a_file(self) -> None:
+        """Break a mod's file, mend it by apply, and go back to vanilla."""
+        self.run("check")
+        mods = self.world.path("game", "mods")
+        files = [os.path.join(folder, name) for folder, _, names in os.walk(mods) for name in names]
+        if not files:
+            return
+        path = self.random.choice(sorted(files))
+        if self.random.random() < 0.5:
+            os.unlink(path)
+        else:
+            with open(path, "ab") as file:
+                file.write(b"broken")
+        self.run("apply", "--yes")
+        self.run("check", "--deep")
+        self.restore()
+
+    def restore(self) -> None:
+        """Go back to vanilla and compare."""
+        self.run("restore", "--all", "--yes")
+        now = self.world.game(times=True)
+        self.counts["vanilla compared"] += 1
+        if now != self.vanilla:
+            differing = [n for n in now.keys() | self.vanilla if now.get(n) != self.vanilla.get(n)]
+            raise Fault(f"not vanilla: {sorted(differing)[:5]}")
+
+
+def main() -> int:
+    """Live for so many seconds; 1 at the first fault."""
+    seconds = float(sys.argv[1]) if len(sys.argv) > 1 else 60
+    seed = int(sys.argv[2]) if len(sys.argv) > 2 else time.time_ns() % 100_000
+    end = time.monotonic() + seconds
+    with tempfile.TemporaryDirectory() as root:
+        days = Days(os.path.realpath(root), seed)
+        try:
+            while time.monotonic() < end:
+                days.step()
+                days.counts["steps"] += 1
+            days.restore()
+        except Fault as fault:
+            print(f"seed {seed}, after {days.counts['steps']} steps: {fault}")
+            return 1
+    print(f"seed {seed}:", ", ".join(f"{count:,} {what}" for what, count in days.counts.items()))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
