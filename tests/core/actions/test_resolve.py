@@ -7,6 +7,7 @@ import unittest
 
 from rellum.core.actions.open_pack import ignore_recovery
 from rellum.core.actions.resolve import NoLineUpExists, resolve
+from rellum.core.actions.wants import BadRange
 from rellum.core.folder.scan import scan_stamps
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp
@@ -37,11 +38,11 @@ class ResolveTest(WorldTest):
         self.world.want("tides")
         self.world.resolve()
         self.world.add_release("tides", "2.0", {"mods/a": b"two"})
-        self.assertEqual(self.world.resolve().lock.releases[0].version.text, "1.0")
+        self.assertEqual(self.world.resolve().lock.releases[0].version, "1.0")
         fresh = resolve(
             self.world.path("pack"), self.world.path("shelf"), ignore_recovery, fresh=True
         )
-        self.assertEqual(fresh.lock.releases[0].version.text, "2.0")
+        self.assertEqual(fresh.lock.releases[0].version, "2.0")
         assert fresh.before
         self.assertEqual(str(fresh.before[fresh.lock.releases[0].mod]), "1.0")
 
@@ -68,14 +69,30 @@ class ResolveTest(WorldTest):
         lock = self.world.path("pack", "rellum.lock")
         with open(lock, encoding="utf-8") as file:
             text = file.read()
-        for old, new, words in (
-            ('sheet = "fathomline"', 'sheet = "other"', "is for the game other"),
-            ('version = "1.0"', 'version = "0.9"', "has no release 0.9 any more"),
-        ):
-            with open(lock, "w", encoding="utf-8") as file:
-                file.write(text.replace(old, new))
-            with self.assertRaisesRegex(NoLineUp, words):
-                self.world.apply()
+        with open(lock, "w", encoding="utf-8") as file:
+            file.write(text.replace('version = "1.0"', 'version = "0.9"'))
+        self.assertTrue(self.world.apply().preview.made_anew)
+        with open(lock, "w", encoding="utf-8") as file:
+            file.write(text.replace('sheet = "fathomline"', 'sheet = "other"'))
+        with self.assertRaisesRegex(NoLineUp, "is for the game other"):
+            self.world.apply()
+
+    def test_ranges_follow_the_ordering_of_the_mod_they_speak_of(self) -> None:
+        self.world.cards["flags"] = '[mod]\nid = "flags"\nname = "F"\nversions = "listed"\n'
+        for name in ("Neap Tide", "Spring Tide", "Autumn"):
+            self.world.add_release("flags", name, {"mods/f": name.encode()})
+        self.world.add_release("deep", "1", {"mods/d": b"d"}, says='needs = { flags = "<Autumn" }')
+        self.world.want("flags", ">=Neap Tide")
+        [release] = self.world.resolve().lock.releases
+        self.assertEqual(release.version, "Autumn")
+        self.world.want("deep")
+        found = {each.mod: each.version for each in self.world.resolve().lock.releases}
+        self.assertEqual(found, {"flags": "Spring Tide", "deep": "1"})
+        self.world.take_all()
+        self.world.apply()
+        self.assertEqual(self.content("mods/f"), b"Spring Tide")
+        with self.assertRaisesRegex(BadRange, "'Summer' is no release that the card lists"):
+            self.world.want("flags", ">Summer")
 
     def test_missing_cards_are_part_of_the_refusal(self) -> None:
         self.world.add_release("swell", "1", {"mods/s": b"s"}, says='needs = { keel = ">=2" }')

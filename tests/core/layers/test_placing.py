@@ -13,7 +13,7 @@ from rellum.core.layers.target import LayerClash, lay_over
 from rellum.core.paths import MemberPath, PlacePath
 from rellum.core.shelf.archives import Member
 from rellum.core.shelf.store import ShelfEntry
-from rellum.core.versions.version import parse_version
+from rellum.core.versions.orderings import parse_version
 
 ENTRY = ShelfEntry(digest=Digest("d" * 64), size=1, sha256=None, name="tides.zip")
 

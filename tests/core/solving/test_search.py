@@ -13,8 +13,8 @@ from rellum.core.ids import ModId
 from rellum.core.solving.load_order import LoadCycle, sort_for_loading
 from rellum.core.solving.problem import Game, Hold, LineUp, Problem, Refusal, Want
 from rellum.core.solving.search import find_releases, solve
+from rellum.core.versions.orderings import DOTTED, parse_version
 from rellum.core.versions.ranges import parse_range
-from rellum.core.versions.version import parse_version
 
 HERE = Source(file="cards/x.toml")
 GAME = Game(version=parse_version("1.6"), edition="boxed", expansions=("ice",))
@@ -53,7 +53,7 @@ def catalog(*releases: Release) -> dict[ModId, Mod]:
             name=mod,
             kind="mod",
             licence="",
-            scheme="dotted",
+            ordering=DOTTED,
             releases=tuple(sorted(found, key=lambda r: r.version, reverse=True)),
             source=HERE,
         )

@@ -7,16 +7,17 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rellum.core.versions.ranges import RangeSyntaxError, parse_range
-from rellum.core.versions.version import parse_version
-from tests.core.versions.test_version import texts, versions
+from rellum.core.versions.orderings import DOTTED, Ordering, parse_version
+from rellum.core.versions.ranges import RangeSyntaxError, parse_range, range_text
+from tests.core.versions.test_orderings import dotted_texts, versions_of
 
 terms = st.one_of(
     st.just("*"),
-    st.tuples(st.sampled_from([">=", ">", "<=", "<", "==", "!=", ""]), texts).map("".join),
+    st.tuples(st.sampled_from([">=", ">", "<=", "<", "==", "!=", ""]), dotted_texts).map("".join),
     st.lists(st.integers(0, 9).map(str), min_size=1, max_size=3).map(lambda n: ".".join(n) + ".*"),
 )
 alternatives = st.lists(terms, min_size=1, max_size=3).map(", ".join)
+versions = versions_of(DOTTED)
 ranges = st.lists(alternatives, min_size=1, max_size=3).map(" | ".join).map(parse_range)
 
 
@@ -36,6 +37,60 @@ class AlgebraTest(unittest.TestCase):
         self.assertEqual(~~a, a)
         self.assertTrue((a & ~a).is_empty)
         self.assertTrue((a | ~a).is_any)
+
+    @given(ranges)
+    def test_the_shortest_text_means_the_same(self, a) -> None:
+        text = range_text(a.intervals)
+        if not a.is_empty:
+            self.assertEqual(parse_range(text), a)
+            self.assertLessEqual(
+                len(parse_range(text).intervals), text.count("|") + text.count("!") + 1
+            )
+
+    @given(ranges, ranges)
+    def test_subsets(self, a, b) -> None:
+        self.assertTrue((a & b) <= a and a <= (a | b))
+        self.assertEqual(a <= b and b <= a, a == b)
+
+
+class TextTest(unittest.TestCase):
+    def test_what_a_person_would_write(self) -> None:
+        for written, short in (
+            (">=1.5, <1.7, >=1.2", ">=1.5, <1.7"),
+            ("1 | 2 | >=1.5, <2", "1 | >=1.5, <=2"),
+            ("<2 | >2", "!=2"),
+            ("!=2, !=3.1", "!=2, !=3.1"),
+            ("1.6.*, >=1.2", "1.6.*"),
+            ("1.6.*, >=1.6.2", ">=1.6.2, 1.6.*"),
+            ("!=1.6.*", "!=1.6.*"),
+            (">=1 | <2", "*"),
+            (">2, <1", "nothing"),
+            ("<1.6 | 1.6.*", "<1.6 | 1.6.*"),
+        ):
+            self.assertEqual(range_text(parse_range(written).intervals), short, written)
+        self.assertEqual(str(parse_range(">=1") & parse_range("<2")), ">=1, <2")
+
+    def test_other_orderings(self) -> None:
+        for ordering, text, inside, outside in (
+            (Ordering("semver"), "1.6.*", "1.6.9", "1.7.0-alpha"),
+            (Ordering("semver"), "1.*", "1.9.0", "2.0.0"),
+            (Ordering("decimal"), ">=2.05, <2.15", "2.1", "2.2"),
+            (Ordering("calendar"), "2025.*", "2025-12-31", "2026-01-01"),
+            (Ordering("calendar"), "2025-03.*", "2025-03-31", "2025-04-01"),
+            (Ordering("serial"), ">400", "r412", "399"),
+            (
+                Ordering("listed", ("Neap Tide", "Spring Tide")),
+                "> Neap Tide",
+                "Spring Tide",
+                "Neap Tide",
+            ),
+        ):
+            range_ = parse_range(text, ordering)
+            self.assertIn(parse_version(inside, ordering), range_, text)
+            self.assertNotIn(parse_version(outside, ordering), range_, text)
+        for scheme, text in (("decimal", "2.1.*"), ("serial", "4.*"), ("listed", "Neap Tide.*")):
+            with self.assertRaises(RangeSyntaxError):
+                parse_range(text, Ordering(scheme, ("Neap Tide",)))
 
 
 class SyntaxTest(unittest.TestCase):
@@ -62,7 +117,7 @@ class SyntaxTest(unittest.TestCase):
             (">=1.5, <", 8),
             ("1.5,,2", 4),
             ("a b", 0),
-            (">=1.*", 0),
+            (">=1.*", 2),
         ):
             with self.assertRaises(RangeSyntaxError, msg=text) as caught:
                 parse_range(text)

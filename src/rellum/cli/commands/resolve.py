@@ -40,7 +40,7 @@ def resolve(
         (
             f"{position}",
             release.mod,
-            release.version.text,
+            release.version,
             _change(release, result),
             "wanted" if not release.because else "needed by " + ", ".join(release.because),
         )
@@ -75,8 +75,8 @@ def _document(result: ResolveResult) -> dict[str, Any]:
         "releases": [
             {
                 "mod": release.mod,
-                "version": release.version.text,
-                "version_before": before[release.mod].text if release.mod in before else None,
+                "version": release.version,
+                "version_before": before.get(release.mod),
                 "needed_by": list(release.because),
                 "files": [file.name for file in release.files],
             }

@@ -120,7 +120,7 @@ def _refuse_missing(lock: LockFile, shelf: Shelf) -> None:
 
 
 def _layer(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Layer:
-    release = find_mod(catalog, locked.mod).release(locked.version)
+    release = find_mod(catalog, locked.mod).release_named(locked.version)
     if release is None:
         raise NoLineUp(
             f"the card of {locked.mod} has no release {locked.version} any more",
@@ -134,4 +134,4 @@ def _layer(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Layer:
             assert entry is not None  # _refuse_missing has seen to it
             archives.append((entry, shelf.members(entry.digest)))
         files.update({each.path: each for each in place_archives(part.places, archives)})
-    return Layer(mod=locked.mod, version=locked.version, files=tuple(files.values()))
+    return Layer(mod=locked.mod, version=release.version, files=tuple(files.values()))

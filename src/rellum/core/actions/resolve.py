@@ -15,7 +15,7 @@ from rellum.core.folder.model import Identity
 from rellum.core.ids import ModId
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_lock, write_lock
-from rellum.core.pack.pack_file import PackFile, read_pack_file
+from rellum.core.pack.pack_file import PackFile, read_pack_file, understand
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import Chosen, Game, Problem, Refusal
 from rellum.core.solving.search import solve
@@ -49,7 +49,7 @@ class ResolveResult:
     """The line-up, and the versions of the one before it (None: there was none)."""
 
     lock: LockFile
-    before: dict[ModId, Version] | None
+    before: dict[ModId, str] | None
     changed: bool
     missing_files: tuple[tuple[LockedRelease, ReleaseFile], ...]
 
@@ -88,14 +88,15 @@ def make_line_up(
     """Solve, and put the answer into the form of the lock. Raises NoLineUpExists, UnknownMod."""
     for mod in (*(want.mod for want in pack.wants), *(hold.mod for hold in pack.holds)):
         find_mod(catalog, mod)
+    wants, holds = understand(pack, catalog)
     problem = Problem(
         game=Game(
             version=identity.version, edition=identity.edition, expansions=identity.expansions
         ),
-        wants=pack.wants,
-        holds=pack.holds,
+        wants=wants,
+        holds=holds,
         mods=catalog.mods,
-        locked={each.mod: each.version for each in old.releases} if old else {},
+        locked=_locked_versions(old, catalog) if old else {},
     )
     answer = solve(problem)
     if isinstance(answer, Refusal):
@@ -116,7 +117,7 @@ def _locked(chosen: Chosen, catalog: Catalog, shelf: Shelf) -> LockedRelease:
     )
     return LockedRelease(
         mod=release.mod,
-        version=release.version,
+        version=release.version.text,
         because=chosen.because,
         files=files,
         source=release.source,
@@ -149,20 +150,32 @@ def current_line_up(
             f"the line-up is for the game {lock.sheet}, and the pack keeps {identity.sheet}",
             hint="Make a new one with 'rellum resolve --fresh'.",
         )
-    if _still_fits(lock, pack, identity):
+    if _still_fits(lock, pack, catalog, identity):
         return lock, False
     return make_line_up(pack, catalog, identity, shelf, lock), True
 
 
-def _still_fits(lock: LockFile, pack: PackFile, identity: Identity) -> bool:
+def _locked_versions(lock: LockFile, catalog: Catalog) -> dict[ModId, Version]:
+    """Return the versions of a line-up, without releases that no card has any more."""
+    return {
+        each.mod: release.version
+        for each in lock.releases
+        if each.mod in catalog.mods
+        and (release := catalog.mods[each.mod].release_named(each.version))
+    }
+
+
+def _still_fits(lock: LockFile, pack: PackFile, catalog: Catalog, identity: Identity) -> bool:
     """Whether a line-up meets the wants and holds, for this game, and has nothing beside."""
-    versions = {each.mod: each.version for each in lock.releases}
-    wanted = {want.mod for want in pack.wants}
+    versions = _locked_versions(lock, catalog)
+    wants, holds = understand(pack, catalog)
+    wanted = {want.mod for want in wants}
     return (
         (lock.game_version, lock.edition, lock.expansions)
         == (identity.version, identity.edition, identity.expansions)
-        and all(w.mod in versions and versions[w.mod] in w.range for w in pack.wants)
-        and all(h.mod not in versions or versions[h.mod] == h.version for h in pack.holds)
+        and len(versions) == len(lock.releases)
+        and all(w.mod in versions and versions[w.mod] in w.range for w in wants)
+        and all(h.mod not in versions or versions[h.mod] == h.version for h in holds)
         and all(
             each.mod in wanted or any(mod in versions for mod in each.because)
             for each in lock.releases

@@ -43,7 +43,7 @@ def want(pack_folder: str, mod_id: str, range_text: str = "*") -> WantResult:
     pack = read_pack_file(home)
     mod = find_mod(catalog_of(home, pack), mod_id)
     try:
-        range_ = parse_range(range_text)
+        range_ = parse_range(range_text, mod.ordering)
     except RangeSyntaxError as error:
         raise BadRange(
             str(error),
@@ -57,7 +57,7 @@ def want(pack_folder: str, mod_id: str, range_text: str = "*") -> WantResult:
             f"no release of {mod.id} lies in '{range_text}'",
             hint=f"It has {known}{' …' if len(mod.releases) > 12 else ''}.",
         )
-    before = next((each.range.text for each in pack.wants if each.mod == mod.id), None)
+    before = next((each.range_text for each in pack.wants if each.mod == mod.id), None)
     set_want(home, mod.id, range_.text)
     return WantResult(mod=mod.id, range=range_.text, before=before, matching=matching)
 
@@ -73,4 +73,4 @@ def drop(pack_folder: str, mod_id: str) -> str:
             hint=f"It wants: {', '.join(wants) or 'nothing yet'}.",
         )
     remove_want(home, mod_id)
-    return found.range.text
+    return found.range_text

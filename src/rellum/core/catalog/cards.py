@@ -20,8 +20,8 @@ from rellum.core.catalog.tables import Fault, TableReader
 from rellum.core.ids import ModId
 from rellum.core.nearest import nearest
 from rellum.core.paths import PlacePath, fault_in_relative, parse_place_path
+from rellum.core.versions.orderings import DOTTED, LISTED, SCHEMES, Ordering, parse_version
 from rellum.core.versions.ranges import parse_range
-from rellum.core.versions.version import DOTTED, SCHEMES, parse_version
 
 INHERITED = ("game", "editions", "expansions", "needs", "clashes", "load", "carry")
 """What a patch takes from the release that it patches where it says nothing itself."""
@@ -31,9 +31,13 @@ def read_card(
     table: dict[str, object],
     file: str,
     places: Mapping[str, PlacePath],
+    orderings: Mapping[str, Ordering],
     faults: list[Fault],
 ) -> Mod | None:
-    """Read a card's table, noting every fault. None where there was one."""
+    """Read a card's table, noting every fault. None where there was one.
+
+    ``orderings`` tell how the versions of all mods compare: ranges are read by them.
+    """
     before = len(faults)
     source = Source(file=file)
     root = TableReader(table, source, faults)
@@ -44,17 +48,17 @@ def read_card(
     if kind not in KINDS:
         head.fault(f"{kind!r} is no kind; it is one of {', '.join(KINDS)}", "kind")
     licence = head.text("licence", "CC-BY-4.0") or ""
-    scheme = head.text("versions", DOTTED) or DOTTED
+    scheme = head.text("versions", DOTTED.scheme) or DOTTED.scheme
     if scheme not in SCHEMES:
         known = ", ".join(SCHEMES)
         head.fault(
             f"{scheme!r} is no ordering of versions that Rellum knows; write {known}", "versions"
         )
-        scheme = DOTTED
     head.finish()
+    ordering = find_ordering(table)[1]
     releases = []
     for reader in root.tables("release"):
-        release = _read_release(reader, ModId(mod_id or ""), scheme, places)
+        release = _read_release(reader, ModId(mod_id or ""), ordering, places, orderings)
         if release is not None:
             releases.append((release, frozenset(key for key in INHERITED if key in reader)))
     if "release" not in root:
@@ -68,16 +72,39 @@ def read_card(
         name=name,
         kind=next(each for each in KINDS if each == kind),
         licence=licence,
-        scheme=scheme,
+        ordering=ordering,
         releases=tuple(sorted(completed, key=lambda each: each.version, reverse=True)),
         source=source,
     )
 
 
+def find_ordering(table: Mapping[str, object]) -> tuple[str, Ordering]:
+    """Return a card's id and how its versions compare, from its raw table, whatever is wrong in it.
+
+    Done for all cards before the first is read in full: a range in one card follows the ordering of
+    the mod that it speaks of.
+    """
+    head, releases = table.get("mod"), table.get("release")
+    head = head if isinstance(head, dict) else {}
+    mod_id, scheme = str(head.get("id", "")), head.get("versions")
+    if scheme == LISTED:
+        texts = [
+            str(each["version"])
+            for each in (releases if isinstance(releases, list) else [])
+            if isinstance(each, dict) and "version" in each
+        ]
+        return mod_id, Ordering(LISTED, tuple(dict.fromkeys(texts)))
+    return mod_id, Ordering(scheme) if scheme in SCHEMES else DOTTED
+
+
 def _read_release(
-    reader: TableReader, mod_id: ModId, scheme: str, places: Mapping[str, PlacePath]
+    reader: TableReader,
+    mod_id: ModId,
+    ordering: Ordering,
+    places: Mapping[str, PlacePath],
+    orderings: Mapping[str, Ordering],
 ) -> Release | None:
-    version_of = partial(parse_version, scheme=scheme)
+    version_of = partial(parse_version, ordering=ordering)
     version = reader.parsed("version", "3.2", version_of, required=True)
     game = reader.parsed("game", ">=1.5, <1.7", parse_range)
     editions = reader.texts("editions", "boxed") if "editions" in reader else None
@@ -90,8 +117,8 @@ def _read_release(
     load.finish()
     carry = reader.texts("carry", "@settings/tides.ini")
     patches = reader.parsed("patches", "3.2", version_of)
-    needs = _read_requirements(reader.table("needs"))
-    clashes = _read_requirements(reader.table("clashes"))
+    needs = _read_requirements(reader.table("needs"), orderings)
+    clashes = _read_requirements(reader.table("clashes"), orderings)
     files = tuple(file for each in reader.tables("file") if (file := _read_file(each)) is not None)
     rules = tuple(
         rule for each in reader.tables("place") if (rule := _read_place(each, places)) is not None
@@ -118,12 +145,15 @@ def _read_release(
     )
 
 
-def _read_requirements(reader: TableReader) -> tuple[Requirement, ...]:
+def _read_requirements(
+    reader: TableReader, orderings: Mapping[str, Ordering]
+) -> tuple[Requirement, ...]:
     found = []
     for mod in reader.names():
         reader.convert(mod, parse_id, mod)
         text = reader.text(mod, ">=2.1, <3")
-        range_ = None if text is None else reader.convert(text, parse_range, mod)
+        range_of = partial(parse_range, ordering=orderings.get(mod, DOTTED))
+        range_ = None if text is None else reader.convert(text, range_of, mod)
         if range_ is not None:
             found.append(Requirement(mod=ModId(mod), range=range_, source=reader.source.at(mod)))
     return tuple(found)

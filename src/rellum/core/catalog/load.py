@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 
-from rellum.core.catalog.cards import read_card
+from rellum.core.catalog.cards import find_ordering, read_card
 from rellum.core.catalog.model import Catalog, GameSheet, Mod
 from rellum.core.catalog.sheets import read_sheet
 from rellum.core.catalog.tables import Fault, fault_lines, parse_toml, raise_faults
@@ -88,13 +88,17 @@ def _read_mods(folders: Sequence[str], sheet: GameSheet, faults: list[str]) -> d
             f"there are no cards in {', '.join(shown_file(each) for each in folders)}",
             hint="A catalog folder holds cards/*.toml, one card a mod; see docs/files.md.",
         )
+    tables: dict[str, dict[str, object]] = {}
     for file in files:
         table, syntax_fault = parse_toml(file)
         if table is None:
             faults.append(syntax_fault)
-            continue
+        else:
+            tables[file] = table
+    orderings = dict(map(find_ordering, tables.values()))
+    for file, table in tables.items():
         noted: list[Fault] = []
-        mod = read_card(table, file, sheet.places, noted)
+        mod = read_card(table, file, sheet.places, orderings, noted)
         faults.extend(fault_lines(noted))
         if mod is None:
             continue

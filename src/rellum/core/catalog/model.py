@@ -13,6 +13,7 @@ from typing import Literal
 
 from rellum.core.ids import ModId, SheetId
 from rellum.core.paths import PlacePath
+from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.versions.ranges import Range
 from rellum.core.versions.version import Version
 
@@ -99,13 +100,17 @@ class Mod:
     name: str
     kind: Kind
     licence: str
-    scheme: str
+    ordering: Ordering
     releases: tuple[Release, ...]
     source: Source
 
     def release(self, version: Version) -> Release | None:
         """Return the release of that version, if the card has it."""
         return next((each for each in self.releases if each.version == version), None)
+
+    def release_named(self, text: str) -> Release | None:
+        """Return the release whose version is written just so, as a lock has it."""
+        return next((each for each in self.releases if each.version.text == text), None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -146,3 +151,8 @@ class Catalog:
     folders: tuple[str, ...]
     sheets: Mapping[SheetId, GameSheet] = field(hash=False)
     mods: Mapping[ModId, Mod] = field(hash=False)
+
+    def ordering(self, mod: str) -> Ordering:
+        """Return how a mod's versions compare; ``dotted`` where no card is for it."""
+        found = self.mods.get(ModId(mod))
+        return found.ordering if found else DOTTED

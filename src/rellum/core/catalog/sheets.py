@@ -10,7 +10,7 @@ from rellum.core.catalog.model import GameSheet, Rule, Source
 from rellum.core.catalog.tables import Fault, TableReader
 from rellum.core.ids import SheetId
 from rellum.core.paths import GAME, PlacePath, parse_place_path
-from rellum.core.versions.version import parse_version
+from rellum.core.versions.orderings import parse_version
 
 ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*\Z")
 

@@ -12,7 +12,8 @@ from rellum.core.errors import UserError
 from rellum.core.folder.model import Identity
 from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.paths import Roots, shown
-from rellum.core.versions.version import VersionSyntaxError, parse_version
+from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.version import VersionSyntaxError
 
 _TEXT_BYTES = 64 * 1024
 """How much of a file a pattern is tried on."""

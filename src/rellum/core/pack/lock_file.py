@@ -15,7 +15,8 @@ from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome
-from rellum.core.versions.version import Version, parse_version
+from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.version import Version
 
 FORMAT = 1
 
@@ -28,10 +29,13 @@ class NoLineUp(UserError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockedRelease:
-    """One release of the line-up. ``because`` are the mods that need it; empty: it is wanted."""
+    """One release of the line-up, its version as the card writes it.
+
+    ``because`` are the mods that need it; empty: it is wanted.
+    """
 
     mod: ModId
-    version: Version
+    version: str
     because: tuple[ModId, ...]
     files: tuple[ReleaseFile, ...]
     source: Source
@@ -63,7 +67,7 @@ def lock_text(lock: LockFile) -> str:
     lines.append(f"expansions = {_list(lock.expansions)}")
     for release in lock.releases:
         lines += ["", "[[release]]", f"mod = {_quoted(release.mod)}"]
-        lines.append(f"version = {_quoted(release.version.text)}")
+        lines.append(f"version = {_quoted(release.version)}")
         if release.because:
             lines.append(f"needed-by = {_list(release.because)}")
         for file in release.files:
@@ -126,7 +130,7 @@ def read_lock(home: PackHome) -> LockFile:
 
 def _read_release(reader: TableReader) -> LockedRelease | None:
     mod = reader.parsed("mod", "tidal-currents", parse_id, required=True)
-    version = reader.parsed("version", "3.2", parse_version, required=True)
+    version = reader.text("version", "3.2", required=True)
     because = reader.texts("needed-by", "tidal-currents")
     files = []
     for each in reader.tables("file"):

@@ -6,10 +6,9 @@ import json
 import os
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import partial
 from typing import TYPE_CHECKING
 
-from rellum.core.catalog.model import Source
+from rellum.core.catalog.model import Catalog, Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.catalog.toml_lines import shown_file
@@ -18,11 +17,31 @@ from rellum.core.folder.model import Identity
 from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.solving.problem import Hold, Want
-from rellum.core.versions.ranges import parse_range
-from rellum.core.versions.version import DOTTED, parse_version
+from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.ranges import RangeSyntaxError, parse_range
+from rellum.core.versions.version import VersionSyntaxError
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WantLine:
+    """A want as it is written: what the range means is for the mod's ordering to say."""
+
+    mod: ModId
+    range_text: str
+    source: Source
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HoldLine:
+    """A hold as it is written."""
+
+    mod: ModId
+    version_text: str
+    reason: str
+    source: Source
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -33,8 +52,8 @@ class PackFile:
     catalogs: tuple[str, ...]
     sheet: SheetId | None
     game_folder: str | None
-    wants: tuple[Want, ...]
-    holds: tuple[Hold, ...]
+    wants: tuple[WantLine, ...]
+    holds: tuple[HoldLine, ...]
 
 
 def read_pack_file(home: PackHome) -> PackFile:
@@ -70,29 +89,54 @@ def read_pack_file(home: PackHome) -> PackFile:
     )
 
 
-def _read_wants(reader: TableReader) -> tuple[Want, ...]:
+def _read_wants(reader: TableReader) -> tuple[WantLine, ...]:
     wants = []
     for mod in reader.names():
         reader.convert(mod, parse_id, mod)
-        range_ = reader.parsed(mod, ">=3", parse_range)
-        if range_ is not None:
-            wants.append(Want(mod=ModId(mod), range=range_, source=reader.source.at(mod)))
+        text = reader.text(mod, ">=3")
+        if text is not None:
+            wants.append(
+                WantLine(mod=ModId(mod), range_text=text.strip(), source=reader.source.at(mod))
+            )
     return tuple(wants)
 
 
-def _read_holds(reader: TableReader) -> tuple[Hold, ...]:
+def _read_holds(reader: TableReader) -> tuple[HoldLine, ...]:
     holds = []
     for mod in reader.names():
         reader.convert(mod, parse_id, mod)
         hold = reader.table(mod)
-        version = hold.parsed(
-            "version", "3.2", partial(parse_version, scheme=DOTTED), required=True
-        )
+        version = hold.text("version", "3.2", required=True)
         reason = hold.text("reason", "3.3 makes the tides run backwards", required=True)
         hold.finish()
         if version is not None and reason is not None:
-            holds.append(Hold(mod=ModId(mod), version=version, reason=reason, source=hold.source))
+            holds.append(
+                HoldLine(mod=ModId(mod), version_text=version, reason=reason, source=hold.source)
+            )
     return tuple(holds)
+
+
+def understand(pack: PackFile, catalog: Catalog) -> tuple[tuple[Want, ...], tuple[Hold, ...]]:
+    """Read the pack's wants and holds by the orderings of their mods. Raises FileFaults."""
+    faults: list[Fault] = []
+    wants = []
+    for want in pack.wants:
+        try:
+            range_ = parse_range(want.range_text, catalog.ordering(want.mod))
+            wants.append(Want(mod=want.mod, range=range_, source=want.source))
+        except RangeSyntaxError as error:
+            faults.append(Fault(source=want.source, message=str(error)))
+    holds = []
+    for hold in pack.holds:
+        try:
+            version = parse_version(hold.version_text, catalog.ordering(hold.mod))
+            holds.append(
+                Hold(mod=hold.mod, version=version, reason=hold.reason, source=hold.source)
+            )
+        except VersionSyntaxError as error:
+            faults.append(Fault(source=hold.source.at("version"), message=str(error)))
+    raise_faults(fault_lines(faults), "rellum.toml")
+    return tuple(wants), tuple(holds)
 
 
 def write_adopted(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Identity) -> None:

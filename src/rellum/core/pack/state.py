@@ -114,7 +114,7 @@ class State:
 
     def identity(self) -> Identity:
         """Return what the game was found to be."""
-        from rellum.core.versions.version import parse_version
+        from rellum.core.versions.orderings import parse_version
 
         row = self._db.execute(
             "SELECT sheet, name, version, edition, expansions, evidence FROM adopted"

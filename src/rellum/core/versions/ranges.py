@@ -2,10 +2,10 @@
 
 Grammar, blanks allowed between all signs::
 
-    range      = alternative { "|" alternative }
+    range       = alternative { "|" alternative }
     alternative = term { "," term }
-    term       = "*" | comparator version | version [ ".*" ]
-    comparator = ">=" | ">" | "<=" | "<" | "==" | "=" | "!="
+    term        = "*" | [ comparator ] version | [ "==" | "!=" ] version ".*"
+    comparator  = ">=" | ">" | "<=" | "<" | "==" | "=" | "!="
 
 ``,`` means and, ``|`` means or. ``1.6.*`` is every version that begins with 1.6, without its
 pre-releases. A bare version is exactly that version.
@@ -21,19 +21,17 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Final
 
+from rellum.core.versions.orderings import DOTTED, LISTED, Ordering, parse_version
 from rellum.core.versions.version import (
     BEFORE_ALL_PART,
-    DOTTED,
-    END_PART,
-    ZERO_PART,
+    NUMBER,
     Key,
     Version,
     VersionSyntaxError,
-    parse_version,
 )
 
 MAX_TERMS: Final = 200
-_TERM = re.compile(r"\s*(?P<sign>>=|<=|==|!=|>|<|=)?\s*(?P<text>[^\s,|<>=!]*)\s*")
+_TERM = re.compile(r"\s*(?P<sign>>=|<=|==|!=|>|<|=)?\s*(?P<text>[^,|<>=!]*?)\s*")
 
 
 class RangeSyntaxError(ValueError):
@@ -46,17 +44,26 @@ class RangeSyntaxError(ValueError):
 
 
 @dataclass(frozen=True, slots=True, order=True)
-class _Cut:
-    """A point between versions: just before the version ``key``, or just after it."""
+class Cut:
+    """A point between versions: just before the version ``key``, or just after it.
+
+    ``text`` is what the cut was written as: a version, or ``1.6.*`` for the end of that family.
+    """
 
     key: Key
     after: bool
+    text: str = field(compare=False, default="")
+
+    @property
+    def ends_family(self) -> bool:
+        """Whether it lies before the first sign of what comes after ``1.6.*``."""
+        return self.text.endswith(".*")
 
 
-_LOWEST: Final = _Cut((), False)
-_HIGHEST: Final = _Cut(((99, 0, ""),), True)
+LOWEST: Final = Cut((), False)
+HIGHEST: Final = Cut(((99, 0, ""),), True)
 
-Interval = tuple[_Cut, _Cut]
+Interval = tuple[Cut, Cut]
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +77,7 @@ class Range:
     def __contains__(self, version: object) -> bool:
         if not isinstance(version, Version):
             return False
-        cut = _Cut(version.key, False)
+        cut = Cut(version.key, False)
         return any(low <= cut < high for low, high in self.intervals)
 
     def __str__(self) -> str:
@@ -84,37 +91,41 @@ class Range:
     @property
     def is_any(self) -> bool:
         """Whether every version lies in it."""
-        return self.intervals == ((_LOWEST, _HIGHEST),)
+        return self.intervals == ((LOWEST, HIGHEST),)
 
     def __and__(self, other: Range) -> Range:
-        return _joined(_intersection(self.intervals, other.intervals), self, other, ", ")
+        return _made(_intersection(self.intervals, other.intervals), self, other)
 
     def __or__(self, other: Range) -> Range:
-        return _joined(_normal(self.intervals + other.intervals), self, other, " | ")
+        return _made(_normal(self.intervals + other.intervals), self, other)
 
     def __invert__(self) -> Range:
-        return Range(_complement(self.intervals), f"not ({self.text})", self.names_prerelease)
+        return _made(_complement(self.intervals), self, self)
+
+    def __le__(self, other: Range) -> bool:
+        """Whether every version of this range lies in the other too."""
+        return (self & ~other).is_empty
 
 
-def _joined(intervals: tuple[Interval, ...], one: Range, two: Range, sign: str) -> Range:
-    text = one.text if one.text == two.text else f"{one.text}{sign}{two.text}"
-    return Range(intervals, text, one.names_prerelease or two.names_prerelease)
+def _made(intervals: tuple[Interval, ...], one: Range, two: Range) -> Range:
+    """Return a range that was computed, with the shortest text for it."""
+    return Range(intervals, range_text(intervals), one.names_prerelease or two.names_prerelease)
 
 
 @lru_cache(maxsize=65536)
-def parse_range(text: str, scheme: str = DOTTED) -> Range:
-    """Read a range. Raises RangeSyntaxError, which knows the spot."""
+def parse_range(text: str, ordering: Ordering = DOTTED) -> Range:
+    """Read a range under an ordering. Raises RangeSyntaxError, which knows the spot."""
     intervals: tuple[Interval, ...] = ()
     names_prerelease = False
     position = 0
     terms = 0
     for alternative in text.split("|"):
-        kept: tuple[Interval, ...] = ((_LOWEST, _HIGHEST),)
+        kept: tuple[Interval, ...] = ((LOWEST, HIGHEST),)
         for term in alternative.split(","):
             terms += 1
             if terms > MAX_TERMS:
                 raise RangeSyntaxError(text, position, f"a range has at most {MAX_TERMS} terms")
-            found, is_pre = _parse_term(term, text, position, scheme)
+            found, is_pre = _parse_term(term, text, position, ordering)
             kept = _intersection(kept, found)
             names_prerelease |= is_pre
             position += len(term) + 1
@@ -123,59 +134,119 @@ def parse_range(text: str, scheme: str = DOTTED) -> Range:
 
 
 def _parse_term(
-    term: str, whole: str, position: int, scheme: str
+    term: str, whole: str, position: int, ordering: Ordering
 ) -> tuple[tuple[Interval, ...], bool]:
-    """Read ``"*" | comparator version | version [ ".*" ]``."""
+    """Read one term of the grammar above; say also whether it names a pre-release."""
     match = _TERM.fullmatch(term)
     spot = position + len(term) - len(term.lstrip())
     if match is None:
         raise RangeSyntaxError(whole, spot, _advice(whole))
     sign, text = match["sign"], match["text"]
+    spot = position + match.start("text")
     if text == "*" and sign is None:
-        return ((_LOWEST, _HIGHEST),), False
-    wildcard = text.endswith(".*") and len(text) > 2
+        return ((LOWEST, HIGHEST),), False
     try:
-        version = parse_version(text[:-2] if wildcard else text, scheme)
+        if text.endswith(".*") and sign in (None, "==", "=", "!=") and ordering.scheme != LISTED:
+            found, is_pre = _family(text, ordering), False
+        else:
+            version = parse_version(text, ordering)
+            found, is_pre = _comparison(sign or "==", version), version.is_prerelease
     except VersionSyntaxError as error:
-        raise RangeSyntaxError(whole, position + match.start("text"), _advice(whole)) from error
-    if wildcard and sign not in (None, "==", "=", "!="):
-        raise RangeSyntaxError(whole, spot, _advice(whole))
-    found = _family(version) if wildcard else _comparison(sign or "==", version.key)
-    return (_complement(found) if sign == "!=" else found), version.is_prerelease
+        said = str(error) if ordering.scheme == LISTED else _advice(whole)
+        raise RangeSyntaxError(whole, spot, said) from error
+    return (_complement(found) if sign == "!=" else found), is_pre
 
 
 def _advice(whole: str) -> str:
     return f"{whole!r} is not a range; write e.g. '>=1.5, <1.7'"
 
 
-def _comparison(sign: str, key: Key) -> tuple[Interval, ...]:
-    before, after = _Cut(key, False), _Cut(key, True)
+def _comparison(sign: str, version: Version) -> tuple[Interval, ...]:
+    before = Cut(version.key, False, version.text)
+    after = Cut(version.key, True, version.text)
     if sign == ">=":
-        return ((before, _HIGHEST),)
+        return ((before, HIGHEST),)
     if sign == ">":
-        return ((after, _HIGHEST),)
+        return ((after, HIGHEST),)
     if sign == "<":
-        return ((_LOWEST, before),)
+        return ((LOWEST, before),)
     if sign == "<=":
-        return ((_LOWEST, after),)
+        return ((LOWEST, after),)
     return ((before, after),)
 
 
-def _family(version: Version) -> tuple[Interval, ...]:
-    """All versions that begin with the given one: ``1.6`` to just before ``1.7``'s first sign."""
-    *head, (kind, number, _) = version.key[:-1] or ((2, 0, ""),)
-    if kind != ZERO_PART[0]:
-        return _comparison("==", version.key)
-    written = version.text.lower().removeprefix("v")
-    # The key has lost trailing zeros ("1.0" is "1"); the family of 1.0.* must keep them.
-    zeros = 0
-    while written.endswith((".0", "_0", "-0")):
-        written, zeros = written[:-2], zeros + 1
-    if zeros:
-        head = [*head, (kind, number, ""), *[(2, 0, "")] * (zeros - 1)]
-        number = 0
-    upper = (*head, (2, number + 1, ""), BEFORE_ALL_PART)
-    return ((_Cut((*version.key[:-1], END_PART), False), _Cut(upper, False)),)
+def _family(text: str, ordering: Ordering) -> tuple[Interval, ...]:
+    """All versions that begin with the numbers of ``1.6.*``: to just before 1.7's first sign.
+
+    Raises VersionSyntaxError where versions are not made of numbers that begin one another.
+    """
+    base = text[:-2]
+    pieces = re.split(r"[._-]", base.lower().removeprefix("v"))
+    if ordering.scheme not in _WITH_FAMILIES or not all(map(str.isdigit, pieces)):
+        raise VersionSyntaxError(f"{text!r} has no meaning among {ordering.scheme} versions")
+    numbers = [int(piece) for piece in pieces]
+    if ordering.scheme == "calendar":
+        parts = [(NUMBER, number, "") for number in numbers]
+        lower: Key = tuple(parts)
+    else:
+        lower = parse_version(base, ordering).key
+    upper = (*((NUMBER, n, "") for n in numbers[:-1]), (NUMBER, numbers[-1] + 1, ""))
+    return ((Cut(lower, False, base), Cut((*upper, BEFORE_ALL_PART), False, text)),)
+
+
+_WITH_FAMILIES: Final = ("dotted", "semver", "calendar")
+
+
+def range_text(intervals: tuple[Interval, ...]) -> str:
+    """Return the shortest text that a person would write for a set of versions.
+
+    The empty set, for which there is none, is ``nothing``.
+    """
+    if not intervals:
+        return "nothing"
+    if intervals == ((LOWEST, HIGHEST),):
+        return "*"
+    gaps = _complement(intervals)
+    if all(_atom(gap) for gap in gaps):
+        excluded = ", ".join(f"!={_atom(gap)}" for gap in gaps)
+        if len(gaps) <= len(intervals):
+            return excluded
+    return " | ".join(map(_interval_text, intervals))
+
+
+def _atom(interval: Interval) -> str:
+    """Return an interval as a single version or family, or an empty text where it is neither."""
+    low, high = interval
+    if low.key == high.key and not low.after and high.after:
+        return low.text
+    return high.text if high.ends_family and high.text[:-2] == low.text and not low.after else ""
+
+
+def _interval_text(interval: Interval) -> str:
+    low, high = interval
+    if atom := _atom(interval):
+        return atom
+    terms = []
+    if low.ends_family:
+        terms = [f">={low.text[:-2]}", f"!={low.text}"]
+    elif low != LOWEST:
+        terms = [f"{'>' if low.after else '>='}{low.text}"]
+    if high.ends_family:
+        base = high.text[:-2]
+        if not terms or not _begins_in(low, high):
+            rest = ", ".join([*terms, f"<{base}"])
+            return f"{rest} | {high.text}"
+        terms.append(high.text)
+    elif high != HIGHEST:
+        terms.append(f"{'<=' if high.after else '<'}{high.text}")
+    return ", ".join(terms)
+
+
+def _begins_in(low: Cut, family_end: Cut) -> bool:
+    """Whether a cut lies inside the family that ``family_end`` ends."""
+    *head, (_, number, _), _ = family_end.key
+    first = (*head, (NUMBER, number - 1, ""))
+    return low.key[: len(first)] == first
 
 
 def _normal(intervals: tuple[Interval, ...]) -> tuple[Interval, ...]:
@@ -197,9 +268,9 @@ def _intersection(ones: tuple[Interval, ...], twos: tuple[Interval, ...]) -> tup
 
 def _complement(intervals: tuple[Interval, ...]) -> tuple[Interval, ...]:
     gaps: list[Interval] = []
-    start = _LOWEST
+    start = LOWEST
     for low, high in intervals:
         gaps.append((start, low))
         start = high
-    gaps.append((start, _HIGHEST))
+    gaps.append((start, HIGHEST))
     return _normal(tuple(gaps))
