@@ -47,12 +47,14 @@ class RangeSyntaxError(ValueError):
 class Cut:
     """A point between versions: just before the version ``key``, or just after it.
 
-    ``text`` is what the cut was written as: a version, or ``1.6.*`` for the end of that family.
+    ``text`` is what the cut was written as: a version, or ``1.6.*`` for the end of that family,
+    which begins at the key ``family``.
     """
 
     key: Key
     after: bool
     text: str = field(compare=False, default="")
+    family: Key = field(compare=False, default=())
 
     @property
     def ends_family(self) -> bool:
@@ -191,7 +193,7 @@ def _family(text: str, ordering: Ordering) -> tuple[Interval, ...]:
     else:
         lower = parse_version(base, ordering).key
     upper = (*((NUMBER, n, "") for n in numbers[:-1]), (NUMBER, numbers[-1] + 1, ""))
-    return ((Cut(lower, False, base), Cut((*upper, BEFORE_ALL_PART), False, text)),)
+    return ((Cut(lower, False, base), Cut((*upper, BEFORE_ALL_PART), False, text, lower)),)
 
 
 _WITH_FAMILIES: Final = ("dotted", "semver", "calendar")
@@ -233,20 +235,13 @@ def _interval_text(interval: Interval) -> str:
         terms = [f"{'>' if low.after else '>='}{low.text}"]
     if high.ends_family:
         base = high.text[:-2]
-        if not terms or not _begins_in(low, high):
+        if low < Cut(high.family, False):
             rest = ", ".join([*terms, f"<{base}"])
             return f"{rest} | {high.text}"
         terms.append(high.text)
     elif high != HIGHEST:
         terms.append(f"{'<=' if high.after else '<'}{high.text}")
     return ", ".join(terms)
-
-
-def _begins_in(low: Cut, family_end: Cut) -> bool:
-    """Whether a cut lies inside the family that ``family_end`` ends."""
-    *head, (_, number, _), _ = family_end.key
-    first = (*head, (NUMBER, number - 1, ""))
-    return low.key[: len(first)] == first
 
 
 def _normal(intervals: tuple[Interval, ...]) -> tuple[Interval, ...]:
