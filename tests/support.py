@@ -24,7 +24,7 @@ from rellum.core.actions.take import Taken, take
 from rellum.core.actions.wants import drop, want
 from rellum.core.change.disk import Disk
 from rellum.core.folder.model import Drift
-from rellum.core.folder.scan import MARKER_NAME
+from rellum.core.folder.stamps import MARKER_NAME
 
 SHEET = """\
 [game]

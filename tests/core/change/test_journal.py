@@ -18,7 +18,7 @@ from rellum.core.change.journal import (
     read_journal,
     write_begin,
 )
-from rellum.core.folder.model import Content, Laid
+from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.state import Kept
 from rellum.core.paths import PlacePath

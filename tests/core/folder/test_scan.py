@@ -7,7 +7,7 @@ import tempfile
 import unittest
 from unittest import mock
 
-from rellum.core.folder import scan, surroundings
+from rellum.core.folder import scan, stamps, surroundings
 from rellum.core.workers import run_both
 from tests.support import write_tree
 
@@ -48,13 +48,22 @@ class ScanTest(unittest.TestCase):
                 found.missing, {f"@game/d3{each}" for each in ("", "/e0", "/e1", "/e2")}
             )
 
+    def test_both_ways_of_reading_agree(self) -> None:
+        os.symlink("nowhere", os.path.join(self.root, "link"))
+        for folder, _, _ in os.walk(self.root):
+            by_path = scan._rows_by_path(folder)
+            self.assertEqual(*[tuple(map(sorted, f)) for f in (by_path, self.read(folder))])
+
+    def read(self, folder: str):
+        return (scan._rows_by_descriptor if scan._HAS_DESCRIPTORS else scan._rows_by_path)(folder)
+
     def test_list_and_scan_agree(self) -> None:
         os.symlink("top.txt", os.path.join(self.root, "link"))
         rows: dict[str, list[str]] = {"@game": []}
         for entry in scan.list_folder(self.root):
             folder, _, name = entry.path.rpartition("/")
             rows.setdefault(folder, []).append(scan.stamp_row(entry, name))
-        listed = {folder: scan.join_rows(each) for folder, each in rows.items()}
+        listed = {folder: stamps.join_rows(each) for folder, each in rows.items()}
         self.assertEqual(listed, stamps_of(self.root))
 
     def test_an_error_in_the_second_process_is_raised_here(self) -> None:

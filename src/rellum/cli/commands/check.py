@@ -64,7 +64,7 @@ def _show(drift: Drift, *, every: bool) -> None:
 
 
 def _remedy(finding: Finding) -> str:
-    from rellum.core.folder.model import RELLUM, VANILLA
+    from rellum.core.folder.content import RELLUM, VANILLA
 
     if finding.kind == "foreign":
         return "-"

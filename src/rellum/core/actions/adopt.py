@@ -11,9 +11,10 @@ from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
+from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.identify import UnknownGame, find_sheet, identify
-from rellum.core.folder.model import RELLUM, Content, Identity, Laid
+from rellum.core.folder.model import Identity
 from rellum.core.folder.scan import FolderEntry, list_folder
 from rellum.core.folder.surroundings import warnings_for
 from rellum.core.hashing import Digest, hash_bytes
@@ -21,9 +22,10 @@ from rellum.core.ids import SheetId
 from rellum.core.nearest import nearest
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.marker import MARKER_PATH, marker_bytes, refuse_other_owner
+from rellum.core.pack.new_state import create_state
 from rellum.core.pack.pack_file import read_pack_file, write_adopted
 from rellum.core.pack.process_lock import hold_pack
-from rellum.core.pack.state import Adopted, StateFault, create_state, new_id, open_state
+from rellum.core.pack.state import Adopted, StateFault, new_id, open_state
 from rellum.core.paths import PlacePath, Roots, shown
 from rellum.core.progress import Listener, silent
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.folder.content import VANILLA, Content
 from rellum.core.folder.drift import find_deep_drift, find_drift
-from rellum.core.folder.model import VANILLA, Content, Drift
+from rellum.core.folder.model import Drift
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath
 from rellum.core.progress import Listener, silent

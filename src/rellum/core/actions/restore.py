@@ -13,7 +13,7 @@ from rellum.core.change.execute import Space, execute, space_for
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.errors import UserError
-from rellum.core.folder.model import RELLUM, Laid
+from rellum.core.folder.content import RELLUM, Laid
 from rellum.core.hashing import Digest
 from rellum.core.nearest import nearest
 from rellum.core.pack.marker import refuse_other_owner

@@ -14,7 +14,7 @@ from rellum.core.change.disk import Disk, refuse_links_above
 from rellum.core.change.journal import Journal, Step, note_undo
 from rellum.core.change.originals import FolderChanged
 from rellum.core.change.site import Site
-from rellum.core.folder.model import Content
+from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, shown

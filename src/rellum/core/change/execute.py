@@ -19,8 +19,8 @@ from rellum.core.change.journal import Journal, Step, append_ready, write_begin
 from rellum.core.change.plan import Plan
 from rellum.core.change.site import Site
 from rellum.core.errors import ChangeFailed, RellumError, UserError
-from rellum.core.folder.model import Content, Laid
-from rellum.core.folder.scan import STAGING_NAME
+from rellum.core.folder.content import Content, Laid
+from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import Digest
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import Kept, State, StateChange, new_id

@@ -39,7 +39,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from rellum.core.change.disk import Disk
-from rellum.core.folder.model import Content, Laid
+from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.state import Kept, StateChange
 from rellum.core.paths import PlacePath

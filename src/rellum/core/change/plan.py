@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
-from rellum.core.folder.model import RELLUM, VANILLA, Content
+from rellum.core.folder.content import RELLUM, VANILLA, Content
 from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:

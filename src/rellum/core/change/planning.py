@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 
 from rellum.core.change.plan import FOREIGN, Operation, Plan, Record
 from rellum.core.errors import UserError
-from rellum.core.folder.model import RELLUM, VANILLA, Content, Laid
+from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.state import BaselineEntry, State

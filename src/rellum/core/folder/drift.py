@@ -7,9 +7,11 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
+from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
 from rellum.core.folder.hashes import hash_files
-from rellum.core.folder.model import RELLUM, VANILLA, Content, Drift, DriftKind, Finding, Laid
-from rellum.core.folder.scan import scan_stamps, split_rows
+from rellum.core.folder.model import Drift, DriftKind, Finding
+from rellum.core.folder.scan import scan_stamps
+from rellum.core.folder.stamps import split_rows
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath, Roots
 from rellum.core.progress import Listener, silent

@@ -5,18 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
-from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
 from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:
     from rellum.core.versions.version import Version
-
-VANILLA = "vanilla"
-"""The owner of what came with the game."""
-
-RELLUM = "rellum"
-"""The owner of the marker that Rellum keeps in the game folder."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,30 +22,6 @@ class Identity:
     edition: str | None
     expansions: tuple[str, ...]
     evidence: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Content:
-    """A file's content and what goes with it. ``size`` in bytes, ``mtime_ns`` in ns since 1970."""
-
-    digest: Digest
-    size: int
-    mode: int
-    mtime_ns: int
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Laid:
-    """A file that Rellum laid, as it left it.
-
-    ``under`` is what it displaced, which comes back when the layer goes: the vanilla original, or
-    a file that somebody else had put there. Its content lies in the store of originals.
-    """
-
-    path: PlacePath
-    owner: str
-    content: Content
-    under: Content | None
 
 
 DriftKind = Literal["changed", "missing", "foreign"]

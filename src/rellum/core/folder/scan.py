@@ -5,26 +5,20 @@
 *folder* (the sorted names, sizes and times of what lies in it), compares that with the text
 recorded, and goes into detail only where they differ. No object is made for an unchanged file, and
 a second process reads half of the folders.
-
-A folder's stamp is its rows, sorted, joined by NUL. A row is ``name/size/mtime_ns`` for a file,
-``name/`` for a folder, ``name//target`` for a link and ``name//`` for anything else. A slash and a
-NUL are the two signs that no file name holds.
 """
 
 from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import partial
 from typing import Literal
 
+from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.paths import GAME
 from rellum.core.workers import run_both
-
-MARKER_NAME = ".rellum-owner.toml"
-STAGING_NAME = ".rellum-staging"
 
 EntryKind = Literal["file", "folder", "link", "other"]
 
@@ -90,16 +84,6 @@ def stamp_row(entry: FolderEntry, name: str) -> str:
     if entry.kind == "folder":
         return f"{name}/"
     return f"{name}//{entry.target}"
-
-
-def join_rows(rows: Iterable[str]) -> bytes:
-    """Return the stamp that holds these rows."""
-    return "\0".join(sorted(rows)).encode("utf-8", "surrogateescape")
-
-
-def split_rows(stamp: bytes) -> list[str]:
-    """Return the rows of a stamp."""
-    return stamp.decode("utf-8", "surrogateescape").split("\0") if stamp else []
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -171,37 +155,22 @@ def _halves(starts: dict[str, int], recorded: Mapping[str, bytes]) -> tuple[list
 def _scan_part(
     root: str, recorded: Mapping[str, bytes], stops: frozenset[str], starts: list[str]
 ) -> tuple[dict[str, bytes], set[str], int]:
-    """Scan the folders named and all below them that are no start of their own.
-
-    The loop is written for speed: it runs once for every file of the game.
-    """
+    """Scan the folders named and all below them that are no start of their own."""
     differing: dict[str, bytes] = {}
     seen: set[str] = set()
     files = 0
-    waiting = [(root + start[len(GAME) :].replace("/", os.sep), start) for start in starts]
-    is_link = stat.S_ISLNK
+    waiting = list(starts)
+    read_rows = _rows_by_descriptor if _HAS_DESCRIPTORS else _rows_by_path
     while waiting:
-        folder, name = waiting.pop()
-        rows: list[str] = []
+        name = waiting.pop()
         try:
-            found = os.scandir(folder)
+            rows, folders = read_rows(root + name[len(GAME) :].replace("/", os.sep))
         except (FileNotFoundError, NotADirectoryError):
             continue
-        with found:
-            for each in found:
-                status = each.stat(follow_symlinks=False)
-                mode = status.st_mode
-                if mode & 0o170000 == 0o100000:
-                    rows.append(f"{each.name}/{status.st_size}/{status.st_mtime_ns}")
-                elif mode & 0o170000 == 0o040000:
-                    child = f"{name}/{each.name}"
-                    if not _is_ours(name, each.name):
-                        rows.append(f"{each.name}/")
-                        if child not in stops:
-                            waiting.append((each.path, child))
-                else:
-                    target = os.readlink(each.path) if is_link(mode) else ""
-                    rows.append(f"{each.name}//{target}")
+        if name == GAME and STAGING_NAME in folders:
+            folders.remove(STAGING_NAME)
+            rows.remove(STAGING_NAME + "/")
+        waiting += [child for each in folders if (child := f"{name}/{each}") not in stops]
         files += len(rows)
         seen.add(name)
         rows.sort()
@@ -209,3 +178,56 @@ def _scan_part(
         if recorded.get(name) != stamp:
             differing[name] = stamp
     return differing, seen, files
+
+
+_HAS_DESCRIPTORS = os.stat in os.supports_dir_fd and os.listdir in os.supports_fd
+
+
+def _rows_by_descriptor(folder: str) -> tuple[list[str], list[str]]:
+    """Return the rows of a folder and the names of the folders in it. Raises OSError.
+
+    Asking by name under an open folder spares the system the way to it: a fifth faster than
+    asking by path. The loop is written for speed: it runs once for every file of the game.
+    """
+    rows: list[str] = []
+    folders: list[str] = []
+    stat_of = os.stat
+    descriptor = os.open(folder, os.O_RDONLY)
+    try:
+        for name in os.listdir(descriptor):
+            try:
+                status = stat_of(name, dir_fd=descriptor, follow_symlinks=False)
+            except FileNotFoundError:  # it went away since the folder was listed
+                continue
+            if status.st_mode & 0o170000 == 0o100000:
+                rows.append(f"{name}/{status.st_size}/{status.st_mtime_ns}")
+            elif status.st_mode & 0o170000 == 0o040000:
+                rows.append(f"{name}/")
+                folders.append(name)
+            else:
+                rows.append(_other_row(name, status.st_mode, f"{folder}{os.sep}{name}"))
+    finally:
+        os.close(descriptor)
+    return rows, folders
+
+
+def _rows_by_path(folder: str) -> tuple[list[str], list[str]]:
+    """The same where folders cannot be opened; there the listing itself knows sizes and times."""
+    rows: list[str] = []
+    folders: list[str] = []
+    with os.scandir(folder) as found:
+        for each in found:
+            status = each.stat(follow_symlinks=False)
+            kind = kind_of(status.st_mode)
+            if kind == "file":
+                rows.append(f"{each.name}/{status.st_size}/{status.st_mtime_ns}")
+            elif kind == "folder":
+                rows.append(f"{each.name}/")
+                folders.append(each.name)
+            else:
+                rows.append(_other_row(each.name, status.st_mode, each.path))
+    return rows, folders
+
+
+def _other_row(name: str, mode: int, path: str) -> str:
+    return f"{name}//{os.readlink(path) if stat.S_ISLNK(mode) else ''}"

@@ -9,7 +9,7 @@ import json
 import os
 
 from rellum.core.errors import UserError
-from rellum.core.folder.scan import MARKER_NAME
+from rellum.core.folder.stamps import MARKER_NAME
 from rellum.core.pack.home import PackHome
 from rellum.core.paths import GAME_PREFIX, PlacePath, Roots
 

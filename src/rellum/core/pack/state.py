@@ -15,19 +15,22 @@ import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rellum.core.errors import UserError
-from rellum.core.folder.model import Content, Identity, Laid
-from rellum.core.folder.scan import FolderEntry, join_rows, split_rows, stamp_row
+from rellum.core.folder.content import Content, Laid
+from rellum.core.folder.stamps import join_rows, split_rows
 from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
 from rellum.core.pack.home import PackHome
-from rellum.core.paths import GAME, PlacePath
+from rellum.core.paths import PlacePath
+
+if TYPE_CHECKING:
+    from rellum.core.folder.model import Identity
 
 SCHEMA_VERSION = 1
 
-_SCHEMA = """
+SCHEMA = """
 CREATE TABLE adopted (
     pack_id TEXT NOT NULL, folder TEXT NOT NULL, sheet TEXT NOT NULL, name TEXT NOT NULL,
     version TEXT NOT NULL, edition TEXT, expansions TEXT NOT NULL, evidence TEXT NOT NULL,
@@ -114,6 +117,7 @@ class State:
 
     def identity(self) -> Identity:
         """Return what the game was found to be."""
+        from rellum.core.folder.model import Identity
         from rellum.core.versions.orderings import parse_version
 
         row = self._db.execute(
@@ -190,19 +194,21 @@ class State:
 
     def record(self, change: StateChange) -> None:
         """Record a change in one transaction; once it returns, the change survives a power cut."""
-        now = _now()
+        moment = now()
         gone = [(path,) for path in change.no_longer_laid]
         with self._db:
             self._db.executemany("DELETE FROM laid WHERE path = ?", gone)
             self._db.executemany(
-                f"INSERT OR REPLACE INTO laid VALUES ({_LAID_MARKS})", map(_laid_row, change.laid)
+                f"INSERT OR REPLACE INTO laid VALUES ({LAID_MARKS})", map(laid_row, change.laid)
             )
             self._db.executemany(
                 "INSERT INTO kept VALUES (?, ?, ?, ?)",
-                [(kept.path, kept.digest, kept.size, now) for kept in change.kept],
+                [(kept.path, kept.digest, kept.size, moment) for kept in change.kept],
             )
             self._update_stamps(change)
-            self._db.execute("INSERT INTO change VALUES (?, ?, ?)", (change.id, change.action, now))
+            self._db.execute(
+                "INSERT INTO change VALUES (?, ?, ?)", (change.id, change.action, moment)
+            )
 
     def _update_stamps(self, change: StateChange) -> None:
         """Bring the stamps of the folders that the change touched up to date, and no others."""
@@ -213,11 +219,11 @@ class State:
             rows.setdefault(folder, {})[name] = row
 
         for laid in change.laid:
-            note(laid.path, _file_row(laid.path, laid.content))
+            note(laid.path, file_row(laid.path, laid.content))
         vanilla = self.baseline(change.no_longer_laid)
         for path in change.no_longer_laid:
             entry = vanilla.get(path)
-            note(path, _file_row(path, entry.content) if entry and entry.content else None)
+            note(path, file_row(path, entry.content) if entry and entry.content else None)
         for path in change.gone_folders:
             note(path, None)
             self._db.execute("DELETE FROM stamp WHERE folder = ?", (path,))
@@ -291,65 +297,13 @@ def new_id() -> str:
     return os.urandom(8).hex()
 
 
-def _now() -> str:
+def now() -> str:
+    """Return the time in UTC (ISO 8601), as the state notes it."""
     return time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
 
 
-def create_state(
-    home: PackHome,
-    adopted: Adopted,
-    identity: Identity,
-    entries: Sequence[FolderEntry],
-    digests: dict[str, Digest],
-    marker: Laid,
-) -> None:
-    """Write a new state: whole under its final name, or not at all. Raises OSError, sqlite3.Error."""
-    unfinished = home.state_file + ".new"
-    if os.path.exists(unfinished):
-        os.unlink(unfinished)
-    connection = sqlite3.connect(unfinished)
-    try:
-        connection.executescript(f"{_SCHEMA} PRAGMA user_version = {SCHEMA_VERSION};")
-        with connection:
-            connection.execute(
-                "INSERT INTO adopted VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (
-                    adopted.pack_id,
-                    adopted.folder,
-                    identity.sheet,
-                    identity.name,
-                    identity.version.text,
-                    identity.edition,
-                    json.dumps(identity.expansions),
-                    json.dumps(identity.evidence),
-                    _now(),
-                ),
-            )
-            connection.executemany(
-                "INSERT INTO baseline VALUES (?, ?, ?, ?, ?, ?, ?)",
-                (
-                    (e.path, e.kind, e.size, digests.get(e.path, ""), e.mode, e.mtime_ns, e.target)
-                    for e in entries
-                ),
-            )
-            connection.execute(f"INSERT INTO laid VALUES ({_LAID_MARKS})", _laid_row(marker))
-            connection.executemany("INSERT INTO stamp VALUES (?, ?)", _all_stamps(entries, marker))
-    finally:
-        connection.close()
-    os.replace(unfinished, home.state_file)
-
-
-def _all_stamps(entries: Sequence[FolderEntry], marker: Laid) -> Iterator[tuple[str, bytes]]:
-    rows: dict[str, list[str]] = {GAME: [_file_row(marker.path, marker.content)]}
-    for entry in entries:
-        folder, _, name = entry.path.rpartition("/")
-        rows.setdefault(folder, []).append(stamp_row(entry, name))
-        if entry.kind == "folder":
-            rows.setdefault(entry.path, [])
-    return ((folder, join_rows(each)) for folder, each in rows.items())
-
-
-def _file_row(path: str, content: Content) -> str:
+def file_row(path: str, content: Content) -> str:
+    """Return a file's row in the stamp of its folder."""
     return f"{path.rpartition('/')[2]}/{content.size}/{content.mtime_ns}"
 
 
@@ -364,7 +318,7 @@ def _baseline_entry(row: Sequence[Any]) -> BaselineEntry:
     return BaselineEntry(path=PlacePath(path), kind=kind, content=content, target=target)
 
 
-_LAID_MARKS = ", ".join("?" * 10)
+LAID_MARKS = ", ".join("?" * 10)
 
 
 def _laid(row: Sequence[Any]) -> Laid:
@@ -372,7 +326,8 @@ def _laid(row: Sequence[Any]) -> Laid:
     return Laid(path=PlacePath(row[0]), owner=row[1], content=_content(row[2:6]), under=under)
 
 
-def _laid_row(laid: Laid) -> tuple[object, ...]:
+def laid_row(laid: Laid) -> tuple[object, ...]:
+    """Return a laid file as a row of the table ``laid``."""
     content, under = laid.content, laid.under
     row = (laid.path, laid.owner, content.digest, content.size, content.mode, content.mtime_ns)
     if under is None:
