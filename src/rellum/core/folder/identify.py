@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterable
 
 from rellum.core.catalog.model import GameSheet, Rule
-from rellum.core.catalog.toml_lines import place_of
+from rellum.core.catalog.toml_lines import line_of
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Identity
 from rellum.core.hashing import hash_file, sha256_file
@@ -111,5 +111,6 @@ def _reason(rule: Rule) -> str:
     elif rule.blake3 or rule.sha256:
         what = f"the hash of {file}"
     else:
-        what = f"{file} being there"
-    return f"{what}, by {place_of(rule.source)}"
+        what = f"there is {file}"
+    sheet = os.path.basename(rule.source.file)
+    return f"{what} (games/{sheet}:{line_of(rule.source)})"
