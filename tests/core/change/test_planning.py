@@ -162,6 +162,18 @@ class ApplyTest(WorldTest):
         with self.assertRaises(LayerClash):
             self.world.apply()
 
+    def test_names_that_are_rellums_own(self) -> None:
+        for number, name in enumerate((".rellum-owner.toml", ".rellum-staging/0000000")):
+            self.world.add_release(f"bad{number}", "1", {name: b"x", "mods/x": b"x"})
+        self.world.adopt()
+        self.world.take_all()
+        for mod in ("bad0", "bad1"):
+            self.world.want(mod)
+            self.world.resolve()
+            with self.assertRaisesRegex(CannotLay, "a name that Rellum keeps for itself"):
+                self.world.apply()
+            self.world.drop(mod)
+
     def test_no_space_is_said_before_anything_happens(self) -> None:
         self.add_tides()
         self.world.adopt()

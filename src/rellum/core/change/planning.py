@@ -16,10 +16,11 @@ from typing import TYPE_CHECKING
 from rellum.core.change.plan import FOREIGN, Operation, Plan, Record
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
+from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.state import BaselineEntry, State
-from rellum.core.paths import GAME, PlacePath, Roots, parents, shown
+from rellum.core.paths import GAME, GAME_PREFIX, PlacePath, Roots, parents, shown
 
 if TYPE_CHECKING:
     from rellum.core.layers.model import LayerFile, TargetFile
@@ -75,6 +76,12 @@ def plan_vanilla(
 def _from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
     """Return the wish for a layer's file. Raises CannotLay."""
     member = file.file.member
+    top = file.file.path.removeprefix(GAME_PREFIX).partition("/")[0]
+    if top in (MARKER_NAME, STAGING_NAME):
+        raise CannotLay(
+            f"{file.owner} brings {shown(file.file.path)}, a name that Rellum keeps for itself",
+            hint="Leave it out by 'take' in the card.",
+        )
     if vanilla is not None and vanilla.content is None:
         raise CannotLay(
             f"{shown(file.file.path)}, a file of {file.owner}, is a {vanilla.kind} of the game",
