@@ -12,7 +12,6 @@ from rellum.core.paths import shown
 if TYPE_CHECKING:
     from rellum.core.change.execute import Space
     from rellum.core.change.plan import Operation, Plan
-    from rellum.core.change.recover import Recovered
     from rellum.core.folder.model import Identity
 
 MOST_LINES = 30
@@ -36,14 +35,6 @@ def game_line(identity: Identity) -> str:
     if identity.expansions:
         parts.append("with " + ", ".join(identity.expansions))
     return ", ".join(parts)
-
-
-def tell_recovered(recovered: Recovered) -> None:
-    """Say what an interrupted change came to."""
-    how = "finished" if recovered.outcome == "finished" else "taken back"
-    console.warn(f"'{recovered.action}' had been interrupted; it was {how} now")
-    for path in recovered.left:
-        console.warn(f"{shown(path)} was changed by something else since, and is left as it is")
 
 
 def plan_lines(plan: Plan, *, every: bool) -> None:

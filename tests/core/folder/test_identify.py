@@ -50,7 +50,7 @@ class IdentifyTest(WorldTest):
             (found.sheet, str(found.version), found.edition, found.expansions),
             ("fathomline", "1.6.0", "boxed", ("ice-charts",)),
         )
-        self.assertRegex(found.evidence[0], r"1\.6\.0: the text of version\.txt \(games/.*:11\)$")
+        self.assertRegex(found.evidence[0], r"1\.6\.0: the text of version\.txt \(.*:11\)$")
         self.assertRegex(
             found.evidence[2], r"expansion ice-charts: there is expansions/ice\.dat \("
         )

@@ -23,6 +23,7 @@ def apply(
     """
     from rellum.cli import render
     from rellum.cli.commands.preview import show_preview
+    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.apply import apply as action
     from rellum.core.shelf.store import shelf_folder
 
@@ -31,7 +32,7 @@ def apply(
         return console.confirm("Apply this?", yes=yes)
 
     with console.progress() as listen:
-        result = action(pack, shelf_folder(), render.tell_recovered, ask, listen=listen)
+        result = action(pack, shelf_folder(), tell_recovered, ask, listen=listen)
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)

@@ -24,7 +24,7 @@ def check(
 
     Names what is changed, missing or foreign, and whose it is. Exit status 1 if anything is.
     """
-    from rellum.cli.render import tell_recovered
+    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.check import check as action
 
     with console.progress() as listen:

@@ -17,10 +17,11 @@ def preview(
 ) -> None:
     """Show what apply would do, file by file; change nothing."""
     from rellum.cli import render
+    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.apply import preview as action
     from rellum.core.shelf.store import shelf_folder
 
-    result = action(pack, shelf_folder(), render.tell_recovered)
+    result = action(pack, shelf_folder(), tell_recovered)
     if as_json:
         console.say_json(
             {

@@ -24,7 +24,7 @@ def resolve(
 
     Writes rellum.lock. Releases chosen before stay while they fit, unless --fresh.
     """
-    from rellum.cli.render import tell_recovered
+    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.resolve import resolve as action
     from rellum.core.shelf.store import shelf_folder
 

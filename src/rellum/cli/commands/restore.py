@@ -27,8 +27,6 @@ def restore(
     pack: options.Pack = options.HERE,
 ) -> None:
     """Bring vanilla originals back: of files, a mod, or the whole game."""
-    from rellum.cli.render import tell_kept
-
     if sum((bool(paths), bool(mod), everything)) != 1:
         raise typer.BadParameter("name either files, or --mod ID, or --all")
     result = _restore(tuple(paths or ()), mod, pack, _asker(yes))
@@ -47,14 +45,17 @@ def restore(
         console.say(f"Restored: {', '.join(filter(None, counts))}.")
     elif not plan.left_alone:
         console.say("Nothing to do: that is vanilla already.")
-    tell_kept(plan, result.originals_folder)
+    if any(each.keep for each in plan.operations):
+        from rellum.cli.render import tell_kept
+
+        tell_kept(plan, result.originals_folder)
     _tell_rest(restoration, everything=everything)
     if plan.left_alone:
         raise typer.Exit(1)
 
 
 def _restore(paths: tuple[str, ...], mod: str, pack: str, ask: Confirm) -> RestoreResult:
-    from rellum.cli.render import tell_recovered
+    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions import restore as actions
 
     if mod:
@@ -66,9 +67,9 @@ def _restore(paths: tuple[str, ...], mod: str, pack: str, ask: Confirm) -> Resto
 
 def _asker(yes: bool) -> Confirm:
     def ask(restoration: Restoration) -> bool:
-        from rellum.cli import render
-
         if not yes:
+            from rellum.cli import render
+
             render.plan_lines(restoration.plan, every=False)
             console.say(render.plan_summary(restoration.plan, restoration.space))
         return console.confirm("Restore this?", yes=yes)

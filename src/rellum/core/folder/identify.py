@@ -113,4 +113,4 @@ def _reason(rule: Rule) -> str:
     else:
         what = f"there is {file}"
     sheet = os.path.basename(rule.source.file)
-    return f"{what} (games/{sheet}:{line_of(rule.source)})"
+    return f"{what} ({sheet}:{line_of(rule.source)})"

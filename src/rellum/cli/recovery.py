@@ -1,0 +1,19 @@
+"""Telling what became of an interrupted change. Small, as nearly every command imports it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rellum.cli import console
+from rellum.core.paths import shown
+
+if TYPE_CHECKING:
+    from rellum.core.change.recover import Recovered
+
+
+def tell_recovered(recovered: Recovered) -> None:
+    """Say what an interrupted change came to."""
+    how = "finished" if recovered.outcome == "finished" else "taken back"
+    console.warn(f"'{recovered.action}' had been interrupted; it was {how} now")
+    for path in recovered.left:
+        console.warn(f"{shown(path)} was changed by something else since, and is left as it is")
