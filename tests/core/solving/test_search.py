@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from rellum.core.catalog.model import Mod, Release, Requirement, Source
 from rellum.core.ids import ModId
+from rellum.core.solving.candidates import find_candidates
 from rellum.core.solving.load_order import LoadCycle, sort_for_loading
 from rellum.core.solving.problem import Game, Hold, LineUp, Problem, Refusal, Want
 from rellum.core.solving.search import find_releases, solve
@@ -135,6 +136,26 @@ def version_of_a(asked: Problem) -> str:
     return found[ModId("a")].version.text
 
 
+def first_by_brute_force(asked: Problem) -> dict[ModId, Release] | None:
+    """Return the first answer in the order of aims: decisions in order, best release first."""
+    order = find_candidates(asked)
+
+    def decide(
+        waiting: tuple[ModId, ...], taken: dict[ModId, Release]
+    ) -> dict[ModId, Release] | None:
+        waiting = tuple(mod for mod in waiting if mod not in taken)
+        if not waiting:
+            return taken if is_line_up(taken, asked) else None
+        for each in order.of(waiting[0]):
+            needed = tuple(need.mod for need in each.needs)
+            found = decide(tuple(dict.fromkeys(waiting[1:] + needed)), {**taken, each.mod: each})
+            if found is not None:
+                return found
+        return None
+
+    return decide(tuple(want.mod for want in asked.wants), {})
+
+
 class SearchTest(unittest.TestCase):
     @settings(max_examples=600, deadline=None)
     @given(problems())
@@ -143,6 +164,7 @@ class SearchTest(unittest.TestCase):
         self.assertEqual(found is not None, brute_force(asked))
         if found is not None:
             self.assertTrue(is_line_up(found, asked))
+            self.assertEqual(found, first_by_brute_force(asked))
             needed = {need.mod for each in found.values() for need in each.needs}
             self.assertLessEqual(found.keys(), needed | {want.mod for want in asked.wants})
 
@@ -193,6 +215,25 @@ class SearchTest(unittest.TestCase):
             [statement.text for statement in answer.statements],
             ["the pack wants a", "the pack wants b >=1", "a 1 needs lib >=3", "b 1 needs lib <3"],
         )
+
+    def test_what_has_no_part_in_a_conflict_is_not_searched(self) -> None:
+        """Twenty mods of ten releases stand between two that cannot go together but in one way."""
+        between = [release(f"m{n:02}", str(v)) for n in range(20) for v in range(10)]
+        first = [
+            release("first", str(v), clashes=(requirement("last", f">{v}"),)) for v in range(9)
+        ]
+        last = [release("last", str(v)) for v in range(3, 9)]
+        mods = catalog(*between, *first, *last)
+        wants = [("first", "<=4"), *[(f"m{n:02}", "*") for n in range(20)], ("last", "*")]
+        found = find_releases(problem(mods, *wants))
+        assert found
+        self.assertEqual(str(found[ModId("first")].version), "4")
+        self.assertEqual(str(found[ModId("last")].version), "4")
+        none = problem(mods, *[("first", "<=2"), *wants[1:]])
+        self.assertIsNone(find_releases(none))
+        answer = solve(none)
+        assert isinstance(answer, Refusal)
+        self.assertEqual([want.mod for want in answer.wants], ["first", "last"])
 
     def test_a_thousand_mods_in_a_chain(self) -> None:
         releases = [

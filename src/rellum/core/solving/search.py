@@ -1,8 +1,13 @@
-"""The search for a line-up: complete backtracking, in the order that a curator can follow.
+"""The search for a line-up: complete, in the order that a curator can follow.
 
 Mods are decided in the pack's order, then what those need, in the order in which it comes in; of
 each mod the release in the lock is tried first, then the newest. The first complete answer is
 taken. Every mod in the answer is wanted or needed, so nothing comes in that nobody asked for.
+
+Where a mod has no release left, the search goes back to the latest decision that had a part in
+that, and passes over those in between, whatever they were: conflict-directed backjumping (Prosser,
+"Hybrid algorithms for the constraint satisfaction problem", 1993). That leaves out only what cannot
+hold an answer, so the answer found is the same as without it.
 """
 
 from __future__ import annotations
@@ -38,11 +43,15 @@ def find_releases(problem: Problem) -> dict[ModId, Release] | None:
 
 @dataclass(slots=True)
 class _Step:
-    """A mod to decide, the releases not yet tried, and what was to do when it was reached."""
+    """A mod to decide, the releases not yet tried, and what was to do when it was reached.
+
+    ``objectors`` are the mods decided before whose releases had a part in what was tried in vain.
+    """
 
     mod: ModId
     untried: list[Release]
     waiting: tuple[ModId, ...]
+    objectors: set[ModId]
 
 
 class _Search:
@@ -50,9 +59,11 @@ class _Search:
 
     def __init__(self, candidates: Candidates) -> None:
         self.candidates = candidates
+        self.wanted: frozenset[ModId] = frozenset()
         self.taken: dict[ModId, Release] = {}
 
     def run(self, wanted: tuple[ModId, ...]) -> dict[ModId, Release] | None:
+        self.wanted = frozenset(wanted)
         waiting = wanted
         steps: list[_Step] = []
         while True:
@@ -67,7 +78,7 @@ class _Search:
 
     def _step(self, waiting: tuple[ModId, ...]) -> _Step:
         untried = list(reversed(self.candidates.of(waiting[0])))
-        return _Step(mod=waiting[0], untried=untried, waiting=waiting[1:])
+        return _Step(mod=waiting[0], untried=untried, waiting=waiting[1:], objectors=set())
 
     def _advance(self, steps: list[_Step]) -> tuple[ModId, ...] | None:
         """Take the next release that agrees, going back where there is none."""
@@ -76,25 +87,47 @@ class _Search:
             self.taken.pop(step.mod, None)
             while step.untried:
                 release = step.untried.pop()
-                if self._agrees(release):
+                objectors = self._objectors(release)
+                if objectors is None:
                     self.taken[step.mod] = release
                     needed = tuple(need.mod for need in release.needs)
                     return tuple(dict.fromkeys(step.waiting + needed))
-            steps.pop()
+                step.objectors |= objectors
+            self._go_back(steps)
         return None
 
-    def _agrees(self, release: Release) -> bool:
-        """Whether a release and all those taken allow each other."""
-        if not all(self._can_still_meet(need) for need in release.needs):
-            return False
-        if any(_hits(clash, self.taken.get(clash.mod)) for clash in release.clashes):
-            return False
+    def _go_back(self, steps: list[_Step]) -> None:
+        """Undo decisions down to the latest that had a part in the last one's failing."""
+        failed = steps.pop()
+        to_blame = failed.objectors | self._brought_in_by(failed.mod)
+        while steps and steps[-1].mod not in to_blame:
+            self.taken.pop(steps.pop().mod, None)
+        if steps:
+            steps[-1].objectors |= to_blame - {steps[-1].mod}
+
+    def _brought_in_by(self, mod: ModId) -> set[ModId]:
+        """Return a mod taken that needs this one; none where the pack wants it."""
+        if mod in self.wanted:
+            return set()
+        needing = (
+            each.mod for each in self.taken.values() if any(n.mod == mod for n in each.needs)
+        )
+        return {next(needing)}
+
+    def _objectors(self, release: Release) -> set[ModId] | None:
+        """Return a mod that keeps a release out (none: it keeps itself out), or None if all agree."""
+        for need in release.needs:
+            if not self._can_still_meet(need):
+                return {need.mod} & self.taken.keys()
+        for clash in release.clashes:
+            if _hits(clash, self.taken.get(clash.mod)):
+                return {clash.mod}
         for other in self.taken.values():
             if any(_misses(need, release) for need in other.needs):
-                return False
+                return {other.mod}
             if any(_hits(clash, release) for clash in other.clashes):
-                return False
-        return True
+                return {other.mod}
+        return None
 
     def _can_still_meet(self, need: Requirement) -> bool:
         taken = self.taken.get(need.mod)
