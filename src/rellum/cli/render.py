@@ -12,7 +12,7 @@ from rellum.core.paths import shown
 if TYPE_CHECKING:
     from rellum.core.change.execute import Space
     from rellum.core.change.plan import Operation, Plan
-    from rellum.core.folder.model import Identity
+    from rellum.core.folder.identity import Identity
 
 MOST_LINES = 30
 """How many files a list shows unless all are asked for."""

@@ -7,7 +7,7 @@ import tempfile
 import unittest
 from unittest import mock
 
-from rellum.core.folder import scan, stamps, surroundings
+from rellum.core.folder import listing, scan, stamps, surroundings
 from rellum.core.workers import run_both
 from tests.support import write_tree
 
@@ -60,9 +60,9 @@ class ScanTest(unittest.TestCase):
     def test_list_and_scan_agree(self) -> None:
         os.symlink("top.txt", os.path.join(self.root, "link"))
         rows: dict[str, list[str]] = {"@game": []}
-        for entry in scan.list_folder(self.root):
+        for entry in listing.list_folder(self.root):
             folder, _, name = entry.path.rpartition("/")
-            rows.setdefault(folder, []).append(scan.stamp_row(entry, name))
+            rows.setdefault(folder, []).append(listing.stamp_row(entry, name))
         listed = {folder: stamps.join_rows(each) for folder, each in rows.items()}
         self.assertEqual(listed, stamps_of(self.root))
 
@@ -78,7 +78,7 @@ class ScanTest(unittest.TestCase):
 class SurroundingsTest(unittest.TestCase):
     def warnings(self, folder: str, *paths: str) -> str:
         entries = [
-            scan.FolderEntry(path=path, kind="file", size=0, mode=0, mtime_ns=0, target="")
+            listing.FolderEntry(path=path, kind="file", size=0, mode=0, mtime_ns=0, target="")
             for path in paths
         ]
         return "\n".join(surroundings.warnings_for(folder, entries))

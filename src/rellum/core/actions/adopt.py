@@ -14,8 +14,8 @@ from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.identify import UnknownGame, find_sheet, identify
-from rellum.core.folder.model import Identity
-from rellum.core.folder.scan import FolderEntry, list_folder
+from rellum.core.folder.identity import Identity
+from rellum.core.folder.listing import FolderEntry, list_folder
 from rellum.core.folder.surroundings import warnings_for
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.ids import SheetId

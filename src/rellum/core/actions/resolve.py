@@ -11,7 +11,7 @@ from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import NoAnswer
-from rellum.core.folder.model import Identity
+from rellum.core.folder.identity import Identity
 from rellum.core.ids import ModId
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_lock, write_lock

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from rellum.core.catalog.model import GameSheet, Rule
 from rellum.core.catalog.toml_lines import line_of
 from rellum.core.errors import UserError
-from rellum.core.folder.model import Identity
+from rellum.core.folder.identity import Identity
 from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.paths import Roots, shown
 from rellum.core.versions.orderings import parse_version

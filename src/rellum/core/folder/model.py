@@ -1,27 +1,14 @@
-"""What is known of a game folder, as plain values."""
+"""What a check finds, as plain values."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
-from rellum.core.ids import SheetId
 from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:
-    from rellum.core.versions.version import Version
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Identity:
-    """What a game folder is. ``evidence`` has a line for each rule that held."""
-
-    sheet: SheetId
-    name: str
-    version: Version
-    edition: str | None
-    expansions: tuple[str, ...]
-    evidence: tuple[str, ...]
+    pass
 
 
 DriftKind = Literal["changed", "missing", "foreign"]

@@ -1,7 +1,6 @@
 """Reading the game folder.
 
-``list_folder`` gives an entry object for each file: for adopting, where every file is new.
-``scan_stamps`` is for checking, where nearly nothing changed: it makes one short text of each
+For checking, where nearly nothing changed, ``scan_stamps`` makes one short text of each
 *folder* (the sorted names, sizes and times of what lies in it), compares that with the text
 recorded, and goes into detail only where they differ. No object is made for an unchanged file, and
 a second process reads half of the folders.
@@ -23,47 +22,6 @@ from rellum.core.workers import run_both
 EntryKind = Literal["file", "folder", "link", "other"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FolderEntry:
-    """One thing in the game folder. ``size`` in bytes, ``mtime_ns`` in ns since the epoch."""
-
-    path: str
-    kind: EntryKind
-    size: int
-    mode: int
-    mtime_ns: int
-    target: str
-
-
-def list_folder(root: str) -> list[FolderEntry]:
-    """Return everything under ``root`` by path, sorted; links are not followed. Raises OSError."""
-    entries: list[FolderEntry] = []
-    waiting = [(root, GAME)]
-    while waiting:
-        folder, prefix = waiting.pop()
-        with os.scandir(folder) as found:
-            for each in found:
-                if _is_ours(prefix, each.name):
-                    continue
-                status = each.stat(follow_symlinks=False)
-                path = f"{prefix}/{each.name}"
-                kind = kind_of(status.st_mode)
-                if kind == "folder":
-                    waiting.append((each.path, path))
-                entries.append(
-                    FolderEntry(
-                        path=path,
-                        kind=kind,
-                        size=status.st_size if kind == "file" else 0,
-                        mode=stat.S_IMODE(status.st_mode),
-                        mtime_ns=status.st_mtime_ns,
-                        target=os.readlink(each.path) if kind == "link" else "",
-                    )
-                )
-    entries.sort(key=lambda entry: entry.path)
-    return entries
-
-
 def kind_of(mode: int) -> EntryKind:
     """Return what an entry with this ``st_mode`` is."""
     if stat.S_ISREG(mode):
@@ -71,19 +29,6 @@ def kind_of(mode: int) -> EntryKind:
     if stat.S_ISDIR(mode):
         return "folder"
     return "link" if stat.S_ISLNK(mode) else "other"
-
-
-def _is_ours(prefix: str, name: str) -> bool:
-    return prefix == GAME and name == STAGING_NAME
-
-
-def stamp_row(entry: FolderEntry, name: str) -> str:
-    """Return the row of one entry in its folder's stamp."""
-    if entry.kind == "file":
-        return f"{name}/{entry.size}/{entry.mtime_ns}"
-    if entry.kind == "folder":
-        return f"{name}/"
-    return f"{name}//{entry.target}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,7 +6,7 @@ import os
 import sys
 from collections.abc import Iterator, Sequence
 
-from rellum.core.folder.scan import FolderEntry
+from rellum.core.folder.listing import FolderEntry
 
 LONG_PATH = 240
 """Characters; Windows programs often fail from 260 on, and mods bring longer names than the game."""

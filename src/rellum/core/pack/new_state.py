@@ -8,8 +8,8 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 
 from rellum.core.folder.content import Laid
-from rellum.core.folder.model import Identity
-from rellum.core.folder.scan import FolderEntry, stamp_row
+from rellum.core.folder.identity import Identity
+from rellum.core.folder.listing import FolderEntry, stamp_row
 from rellum.core.folder.stamps import join_rows
 from rellum.core.hashing import Digest
 from rellum.core.pack.home import PackHome

@@ -13,7 +13,7 @@ from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.catalog.toml_lines import shown_file
 from rellum.core.durable import write_durably
-from rellum.core.folder.model import Identity
+from rellum.core.folder.identity import Identity
 from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.solving.problem import Hold, Want

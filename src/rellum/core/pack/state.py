@@ -26,7 +26,7 @@ from rellum.core.pack.home import PackHome
 from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:
-    from rellum.core.folder.model import Identity
+    from rellum.core.folder.identity import Identity
 
 SCHEMA_VERSION = 1
 
@@ -117,7 +117,7 @@ class State:
 
     def identity(self) -> Identity:
         """Return what the game was found to be."""
-        from rellum.core.folder.model import Identity
+        from rellum.core.folder.identity import Identity
         from rellum.core.versions.orderings import parse_version
 
         row = self._db.execute(
