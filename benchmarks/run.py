@@ -83,7 +83,7 @@ def check() -> Iterator[Comparison]:
     world = large_world()
     ours = Command("rellum check", [RELLUM, "check"], world.path("pack"))
     rsync = Command("rsync -an", ["rsync", "-an", world.path("game/"), world.path("copy/")])
-    yield compare("check 100,000 files", ours, rsync, 0.9, 9)
+    yield compare("check 100,000 files", ours, rsync, 0.9, 21)
     git = Command("git status", ["git", "status"], world.path("git"))
     yield compare("check 100,000 files", ours, git, 3.5, 9)
 

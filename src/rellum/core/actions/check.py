@@ -24,7 +24,10 @@ def check(
 def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent) -> Drift:
     """Find the drift of a pack that is open. Raises OSError."""
     drift = find_drift(
-        opened.state, opened.roots, lambda: _own_files(opened), opened.site.originals.has
+        opened.state,
+        opened.roots,
+        lambda: _own_files(opened),
+        lambda digest: opened.site.originals.has(digest),
     )
     if not deep:
         return drift

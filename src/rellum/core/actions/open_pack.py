@@ -8,8 +8,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from rellum.core.change.disk import Disk
-from rellum.core.change.site import Site
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.process_lock import hold_pack
@@ -17,7 +15,9 @@ from rellum.core.pack.state import Adopted, State, open_state
 from rellum.core.paths import Roots
 
 if TYPE_CHECKING:
+    from rellum.core.change.disk import Disk
     from rellum.core.change.recover import Recovered
+    from rellum.core.change.site import Site
 
 
 class GameGone(UserError):
@@ -39,17 +39,17 @@ class OpenPack:
 
     home: PackHome
     adopted: Adopted
-    site: Site
+    state: State
+    roots: Roots
+    disk: Disk | None
 
     @property
-    def state(self) -> State:
-        """The pack's state."""
-        return self.site.state
+    def site(self) -> Site:
+        """What a change works on; imported only by those who change or restore something."""
+        from rellum.core.change.disk import Disk
+        from rellum.core.change.site import Site
 
-    @property
-    def roots(self) -> Roots:
-        """Where places lie on this machine."""
-        return self.site.roots
+        return Site(self.home, self.roots, self.state, self.disk or Disk())
 
 
 @contextmanager
@@ -72,10 +72,11 @@ def open_pack(
                     f"the game folder {adopted.folder} is not there",
                     hint="Put it back where it was, or connect the disk it lies on.",
                 )
-            site = Site(home, Roots(adopted.folder), state, disk or Disk())
+            roots = Roots(adopted.folder)
+            opened = OpenPack(home=home, adopted=adopted, state=state, roots=roots, disk=disk)
             if os.path.exists(home.journal_file):
-                _recover(site, on_recovered)
-            yield OpenPack(home=home, adopted=adopted, site=site)
+                _recover(opened.site, on_recovered)
+            yield opened
         finally:
             state.close()
 
