@@ -17,12 +17,12 @@ from dataclasses import dataclass
 from rellum.core.actions.adopt import AdoptResult, adopt
 from rellum.core.actions.apply import ApplyResult, apply
 from rellum.core.actions.check import check
-from rellum.core.actions.open_pack import ignore_recovery
 from rellum.core.actions.resolve import ResolveResult, resolve
 from rellum.core.actions.restore import RestoreResult, restore_all
 from rellum.core.actions.take import Taken, take
 from rellum.core.actions.wants import drop, want
 from rellum.core.change.disk import Disk
+from rellum.core.change.recover import Recovered
 from rellum.core.folder.model import Drift
 from rellum.core.folder.stamps import MARKER_NAME
 
@@ -58,6 +58,15 @@ VANILLA = {
     "data/cables.dat": b"vanilla cables\n" * 50,
     "expansions/ice.dat": b"ice",
 }
+
+
+def ignore_recovery(_: Recovered) -> None:
+    """Hear nothing of a recovery."""
+
+
+def memory_folder() -> str | None:
+    """Return a folder in memory where there is one: the tests flush thousands of times."""
+    return "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
 
 
 def zip_bytes(members: dict[str, bytes], method: int = zipfile.ZIP_DEFLATED) -> bytes:
@@ -207,17 +216,19 @@ class WorldTest(unittest.TestCase):
     """A test with a world of its own."""
 
     def setUp(self) -> None:
-        # In memory where there is such a place: the tests flush thousands of times.
-        memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
-        root = os.path.realpath(tempfile.mkdtemp(prefix="rellum-test-", dir=memory))
+        root = os.path.realpath(tempfile.mkdtemp(prefix="rellum-test-", dir=memory_folder()))
         self.addCleanup(shutil.rmtree, root)
         self.world = World(root)
 
-    def make_applied(self) -> None:
-        """Adopt, take everything, want every mod, resolve and apply."""
+    def make_resolved(self) -> None:
+        """Adopt, take everything, want every mod and resolve."""
         self.world.adopt()
         self.world.take_all()
         for mod in self.world.cards:
             self.world.want(mod)
         self.world.resolve()
+
+    def make_applied(self) -> None:
+        """Do all that, and apply."""
+        self.make_resolved()
         self.world.apply()

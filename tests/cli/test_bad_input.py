@@ -10,7 +10,9 @@ import subprocess
 import sys
 import time
 import unittest
+from unittest import mock
 
+from rellum.core.actions.adopt import CannotAdopt
 from tests.support import WorldTest, snapshot, write_tree, zip_bytes
 
 
@@ -184,6 +186,13 @@ class BadInputTest(WorldTest):
         self.assertEqual(result.returncode, 2)
         self.assertIn("is not there", result.stderr)
         os.rename(self.world.path("moved"), self.world.path("game"))
+
+    def test_a_game_folder_that_refuses_the_probe(self) -> None:
+        denied = PermissionError(13, "Permission denied")
+        probe = mock.patch("rellum.core.actions.adopt.warnings_for", side_effect=denied)
+        with probe, self.assertRaisesRegex(CannotAdopt, "cannot be written: Permission denied"):
+            self.world.adopt()
+        self.assertFalse(os.path.exists(self.world.path("pack", "rellum.toml")))
 
     @unittest.skipUnless(hasattr(os, "geteuid") and os.geteuid(), "root may write everywhere")
     def test_a_read_only_game_folder(self) -> None:

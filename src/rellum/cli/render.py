@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from rellum.cli import console
-from rellum.core.paths import shown
+from rellum.core.paths import shown, shown_file
 
 if TYPE_CHECKING:
     from rellum.core.change.execute import Space
@@ -106,15 +106,7 @@ def tell_kept(plan: Plan, originals_folder: str) -> None:
         if each.keep and each.before:
             digest = each.before.digest
             console.say(f"{shown(each.path)} had been changed; a copy of that is kept as")
-            console.say(f"  {_short_path(os.path.join(originals_folder, digest))}")
-
-
-def _short_path(path: str) -> str:
-    """Return a path from the current folder, where that is shorter."""
-    try:
-        return min(os.path.relpath(path), path, key=len)
-    except ValueError:  # another drive
-        return path
+            console.say(f"  {shown_file(os.path.join(originals_folder, digest))}")
 
 
 def release_rows(plan: Plan, load_order: Sequence[str]) -> list[tuple[str, ...]]:

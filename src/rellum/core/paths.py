@@ -118,6 +118,15 @@ def shown(path: str) -> str:
     return path if path.isascii() else path.encode("utf-8", "backslashreplace").decode("utf-8")
 
 
+def shown_file(file: str) -> str:
+    """Return the path of any file as messages show it: from the current folder, if that is shorter."""
+    try:
+        relative = os.path.relpath(file)
+    except ValueError:  # another drive
+        return file
+    return min(relative, file, key=len)
+
+
 class Roots:
     """Where the roots of place paths lie on this machine. In this version: ``@game``."""
 

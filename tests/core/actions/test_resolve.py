@@ -5,14 +5,13 @@ from __future__ import annotations
 import os
 import unittest
 
-from rellum.core.actions.open_pack import ignore_recovery
 from rellum.core.actions.resolve import NoLineUpExists, resolve
 from rellum.core.actions.wants import BadRange
 from rellum.core.folder.scan import scan_stamps
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp
 from rellum.core.pack.state import open_state
-from tests.support import WorldTest
+from tests.support import WorldTest, ignore_recovery
 
 
 class ResolveTest(WorldTest):

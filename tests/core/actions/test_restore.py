@@ -7,7 +7,6 @@ import shutil
 import tempfile
 import unittest
 
-from rellum.core.actions.open_pack import ignore_recovery
 from rellum.core.actions.restore import (
     NoOriginal,
     NothingToRestore,
@@ -17,7 +16,7 @@ from rellum.core.actions.restore import (
 )
 from rellum.core.change.execute import RolledBack
 from rellum.core.change.originals import OriginalDamaged
-from tests.support import VANILLA, World, WorldTest, snapshot
+from tests.support import VANILLA, World, WorldTest, ignore_recovery, snapshot
 
 
 class RestoreTest(WorldTest):

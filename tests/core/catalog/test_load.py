@@ -7,9 +7,9 @@ import unittest
 
 from rellum.core.catalog.load import NoCatalog, UnknownMod, find_mod, load_catalog
 from rellum.core.catalog.tables import FileFaults
-from rellum.core.catalog.toml_lines import shown_file
 from rellum.core.errors import RellumError
 from rellum.core.ids import SheetId
+from rellum.core.paths import shown_file
 from tests.support import WorldTest
 
 HASH = "0" * 64

@@ -10,10 +10,10 @@ import unittest
 from collections.abc import Callable
 from functools import partial
 
-from rellum.core.actions.open_pack import ignore_recovery, open_pack
+from rellum.core.actions.open_pack import open_pack
 from rellum.core.change.disk import Disk
 from rellum.core.errors import ChangeFailed, RellumError
-from tests.support import Entry, World, WorldTest, without_marker
+from tests.support import Entry, World, WorldTest, ignore_recovery, without_marker
 
 Action = Callable[[World, Disk], object]
 

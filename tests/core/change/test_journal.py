@@ -22,6 +22,7 @@ from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.state import Kept
 from rellum.core.paths import PlacePath
+from tests.support import memory_folder
 
 paths = st.text(st.characters(blacklist_characters="\0"), min_size=1, max_size=9).map(
     lambda text: PlacePath(f"@game/{text}")
@@ -59,8 +60,7 @@ journals = st.builds(
 
 class JournalTest(unittest.TestCase):
     def setUp(self) -> None:
-        memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
-        folder = tempfile.TemporaryDirectory(dir=memory)
+        folder = tempfile.TemporaryDirectory(dir=memory_folder())
         self.addCleanup(folder.cleanup)
         self.path = os.path.join(folder.name, "journal")
 

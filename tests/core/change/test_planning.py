@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import tempfile
 import unittest
 from unittest import mock
 
@@ -14,7 +15,7 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, 
 from rellum.core.change.execute import CannotWrite, NoSpace, RolledBack
 from rellum.core.change.planning import CannotLay
 from rellum.core.layers.target import LayerClash
-from tests.support import VANILLA, World, WorldTest, without_marker
+from tests.support import VANILLA, World, WorldTest, memory_folder, without_marker
 
 
 class ApplyTest(WorldTest):
@@ -135,10 +136,7 @@ class ApplyTest(WorldTest):
 
     def test_nothing_is_laid_over_folders_or_through_links(self) -> None:
         self.add_tides()
-        self.world.adopt()
-        self.world.take_all()
-        self.world.want("tides")
-        self.world.resolve()
+        self.make_resolved()
         outside = self.world.path("outside")
         os.makedirs(outside)
         os.symlink(outside, self.world.path("game", "mods"))
@@ -176,10 +174,7 @@ class ApplyTest(WorldTest):
 
     def test_no_space_is_said_before_anything_happens(self) -> None:
         self.add_tides()
-        self.world.adopt()
-        self.world.take_all()
-        self.world.want("tides")
-        self.world.resolve()
+        self.make_resolved()
         before = self.world.game()
         usage = shutil.disk_usage(self.world.root)._replace(free=3)
         with mock.patch("shutil.disk_usage", return_value=usage), self.assertRaises(NoSpace):
@@ -188,10 +183,7 @@ class ApplyTest(WorldTest):
 
     def test_a_folder_that_cannot_be_written_or_is_not_free(self) -> None:
         self.add_tides()
-        self.world.adopt()
-        self.world.take_all()
-        self.world.want("tides")
-        self.world.resolve()
+        self.make_resolved()
         before = self.world.game()
         with mock.patch("os.access", return_value=False), self.assertRaises(CannotWrite):
             self.world.apply()
@@ -219,6 +211,22 @@ class ApplyTest(WorldTest):
             self.world.apply()
         self.assertEqual(self.world.game(), before)
 
+    def test_a_line_up_made_anew_is_written_only_when_it_is_in_the_game(self) -> None:
+        self.add_tides()
+        self.make_resolved()
+        with open(self.world.path("pack", "rellum.lock"), "rb") as file:
+            lock = file.read()
+        self.world.add_release("swell", "1", {"mods/s": b"s"})
+        self.world.take_all()
+        self.world.want("swell")
+        with mock.patch("os.access", return_value=False), self.assertRaises(CannotWrite):
+            self.world.apply()
+        with open(self.world.path("pack", "rellum.lock"), "rb") as file:
+            self.assertEqual(file.read(), lock)
+        self.world.apply()
+        with open(self.world.path("pack", "rellum.lock"), "rb") as file:
+            self.assertIn(b'mod = "swell"', file.read())
+
 
 RELEASES = {
     "tides": ("1", "2"),
@@ -233,10 +241,7 @@ class Days(RuleBasedStateMachine):
 
     def __init__(self) -> None:
         super().__init__()
-        memory = "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
-        import tempfile
-
-        self.root = tempfile.mkdtemp(prefix="rellum-days-", dir=memory)
+        self.root = tempfile.mkdtemp(prefix="rellum-days-", dir=memory_folder())
         self.world = World(self.root)
         self.vanilla = self.world.game(times=True)
         for number, (mod, versions) in enumerate(RELEASES.items()):

@@ -71,17 +71,14 @@ def apply(
     """Plan, ask, and carry the plan out. Raises what ``preview`` does, NoSpace, RolledBack."""
     with open_pack(pack_folder, on_recovered, disk) as opened, Shelf(shelf_folder) as shelf:
         planned = _prepare(opened, shelf)
-        originals = opened.home.originals_folder
-        if planned.plan.is_empty:
-            if planned.made_anew:
-                write_lock(opened.home, planned.lock)
-            return ApplyResult(preview=planned, done=True, originals_folder=originals)
-        if planned.plan.visible and not confirm(planned):
-            return ApplyResult(preview=planned, done=False, originals_folder=originals)
-        if planned.made_anew:
+        done = not planned.plan.visible or confirm(planned)
+        if done and not planned.plan.is_empty:
+            execute(planned.plan, "apply", replace(opened.site, listen=listen), shelf.open)
+        if done and planned.made_anew:
+            # Last: a change that fails must leave the line-up as it was, too.
             write_lock(opened.home, planned.lock)
-        execute(planned.plan, "apply", replace(opened.site, listen=listen), shelf.open)
-        return ApplyResult(preview=planned, done=True, originals_folder=originals)
+        folder = opened.home.originals_folder
+        return ApplyResult(preview=planned, done=done, originals_folder=folder)
 
 
 def _prepare(opened: OpenPack, shelf: Shelf) -> Preview:

@@ -29,10 +29,6 @@ class GameGone(UserError):
 OnRecovered = Callable[["Recovered"], None]
 
 
-def ignore_recovery(_: Recovered) -> None:
-    """Do nothing about a recovery: for tests."""
-
-
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OpenPack:
     """A pack that this process holds."""

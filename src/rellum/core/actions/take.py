@@ -46,21 +46,20 @@ def _take_one(path: str, catalog: Catalog, shelf: Shelf, listen: Listener) -> Ta
         what = "is a folder; give the archive itself" if os.path.isdir(path) else "is not there"
         return _refused(path, f"{path}: {what}", "")
     name, size = os.path.basename(path), os.path.getsize(path)
-    before = shelf.digests()
+    with_sha256 = wants_sha256(catalog, name, size)
     try:
-        entry = shelf.take(path, with_sha256=wants_sha256(catalog, name, size), listen=listen)
+        entry, is_new = shelf.take(path, with_sha256=with_sha256, listen=listen)
     except RellumError as error:
         wrong = mismatch(catalog, name, size)
         return _refused(path, "; ".join(filter(None, (error.summary, wrong))), error.hint)
     release = recognise(catalog, entry)
     if release is None and (wrong := mismatch(catalog, name, size)):
-        if entry.digest not in before:
+        if is_new:
             shelf.forget(entry.digest)
         return _refused(path, f"{path}: {wrong}", "Get the archive again, or correct the card.")
-    known_before = entry.digest in before
     return Taken(
         path=path,
-        outcome="already there" if known_before else "taken" if release else "unknown",
+        outcome="already there" if not is_new else "taken" if release else "unknown",
         release=release,
         size=size,
         digest=entry.digest,

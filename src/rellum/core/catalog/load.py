@@ -9,10 +9,11 @@ from rellum.core.catalog.cards import find_ordering, read_card
 from rellum.core.catalog.model import Catalog, GameSheet, Mod
 from rellum.core.catalog.sheets import read_sheet
 from rellum.core.catalog.tables import Fault, fault_lines, parse_toml, raise_faults
-from rellum.core.catalog.toml_lines import place_of, shown_file
+from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId, SheetId
 from rellum.core.nearest import nearest
+from rellum.core.paths import shown_file
 
 
 class NoCatalog(UserError):

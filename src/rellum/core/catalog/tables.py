@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from rellum.core.catalog.model import Source
-from rellum.core.catalog.toml_lines import line_of, place_of, shown_file
+from rellum.core.catalog.toml_lines import line_of, place_of
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
+from rellum.core.paths import shown_file
 
 Parsed = TypeVar("Parsed")
 

@@ -7,11 +7,11 @@ it follows headers, keys, strings, arrays and inline tables, and nothing else.
 
 from __future__ import annotations
 
-import os
 import re
 from functools import lru_cache
 
 from rellum.core.catalog.model import KeyPath, Source
+from rellum.core.paths import shown_file
 
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 _BLANKS = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
@@ -31,15 +31,6 @@ def line_of(source: Source) -> int:
 def place_of(source: Source) -> str:
     """Return ``file:line`` of a statement, as messages show it."""
     return f"{shown_file(source.file)}:{line_of(source)}"
-
-
-def shown_file(file: str) -> str:
-    """Return a file's path as messages show it: from the current folder, where that is shorter."""
-    try:
-        relative = os.path.relpath(file)
-    except ValueError:  # another drive
-        return file
-    return min(relative, file, key=len)
 
 
 @lru_cache(maxsize=64)

@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING
 from rellum.core.catalog.model import Catalog, Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
-from rellum.core.catalog.toml_lines import shown_file
 from rellum.core.durable import write_durably
 from rellum.core.folder.identity import Identity
 from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome
+from rellum.core.paths import shown_file
 from rellum.core.solving.problem import Hold, Want
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.ranges import RangeSyntaxError, parse_range

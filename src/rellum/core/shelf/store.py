@@ -138,21 +138,19 @@ class Shelf:
         entry = self._one("blake3 = ?", digest)
         return open_archive(self.path_of(digest), name=entry.name if entry else "")
 
-    def digests(self) -> set[Digest]:
-        """Return the hashes of all archives here."""
-        return {Digest(row[0]) for row in self._db.execute("SELECT blake3 FROM archive")}
-
     def forget(self, digest: Digest) -> None:
         """Take an archive off the shelf. Raises OSError."""
         with self._db:
             self._db.execute("DELETE FROM archive WHERE blake3 = ?", (digest,))
         os.unlink(self.path_of(digest))
 
-    def take(self, path: str, *, with_sha256: bool, listen: Listener = silent) -> ShelfEntry:
+    def take(
+        self, path: str, *, with_sha256: bool, listen: Listener = silent
+    ) -> tuple[ShelfEntry, bool]:
         """Copy an archive in, hashed as it is copied, then checked in full; the source is kept.
 
-        An archive already here is only hashed. Raises ArchiveFault, ShelfFault; then nothing of it
-        stays on the shelf.
+        Returns it, and whether it is new here; one that is not is only hashed. Raises ArchiveFault,
+        ShelfFault; then nothing of it stays on the shelf.
         """
         open_archive(path)  # its list of members alone tells most of what can be wrong
         size = os.path.getsize(path)
@@ -164,7 +162,7 @@ class Shelf:
             if known and os.path.exists(self.path_of(digest)):
                 if sha256 and not known.sha256:
                     self._set_sha256(digest, sha256)
-                return self._one("blake3 = ?", digest) or known
+                return self._one("blake3 = ?", digest) or known, False
             members = open_archive(incoming, name=path).check(listen)
             self._keep(incoming, digest)
         except OSError as error:
@@ -175,7 +173,7 @@ class Shelf:
         finally:
             if os.path.exists(incoming):
                 os.unlink(incoming)
-        return self._record(digest, size, sha256, os.path.basename(path), members)
+        return self._record(digest, size, sha256, os.path.basename(path), members), True
 
     def _check_space(self, size: int) -> None:
         free = shutil.disk_usage(self.folder).free
