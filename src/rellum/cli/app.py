@@ -19,11 +19,26 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         ("demo", "demo", "Make a small made-up game with mods, and tell its whole story."),
         ("adopt", "adopt", "Make a game folder this pack's: know its version, list and hash it."),
     ),
-    "Gather": (("take", "take", "Check archives, know their releases, put copies on the shelf."),),
+    "Gather": (
+        ("take", "take", "Check archives, know their releases, put copies on the shelf."),
+        (
+            "vet",
+            "vet",
+            "Look through a catalog and tell all that is wrong in it, with file and line.",
+        ),
+    ),
     "Match": (
         ("want", "want", "Ask for a mod, with a version range."),
         ("drop", "want", "Stop asking for a mod; the next apply takes it out of the game."),
+        ("hold", "hold", "Pin a release of a mod, with a reason; --off lets go of it."),
         ("resolve", "resolve", "Choose releases that go together and suit the game."),
+        ("why", "why", "Tell why a mod, or one release of it, is in the line-up or not."),
+        ("news", "news", "Show newer releases than the line-up's, and what taking each would do."),
+        (
+            "outlook",
+            "outlook",
+            "For every game version: which mods are ready, and which hold the pack back.",
+        ),
     ),
     "Change the game": (
         ("preview", "preview", "Show what apply would do, file by file; change nothing."),
@@ -32,6 +47,13 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
     "When something breaks": (
         ("check", "check", "Tell whether the game folder is as Rellum left it."),
         ("restore", "restore", "Bring vanilla originals back: of files, a mod, or the whole game."),
+    ),
+    "Live with it": (
+        (
+            "trial",
+            "trial",
+            "Record that the line-up, or some releases, work or break on a game version.",
+        ),
     ),
 }
 _CONTEXT = {"help_option_names": ["-h", "--help"], "max_content_width": 100}

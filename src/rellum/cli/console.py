@@ -45,6 +45,12 @@ class NeedsAnswer(UserError):
     code = "needs-answer"
 
 
+class BadCall(UserError):
+    """Options or arguments do not go together."""
+
+    code = "bad-call"
+
+
 def prepare_streams() -> None:
     """Let names that are no text of this terminal be shown by their codes instead of failing."""
     for stream in (sys.stdout, sys.stderr):

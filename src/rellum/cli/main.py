@@ -50,4 +50,5 @@ def _document(error: RellumError) -> dict[str, object]:
         "summary": error.summary,
         "details": list(error.details),
         "hint": error.hint,
+        **error.facts(),
     }

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from rellum.core.change.execute import Space
     from rellum.core.change.plan import Operation, Plan
     from rellum.core.folder.identity import Identity
+    from rellum.core.solving.problem import Statement
 
 MOST_LINES = 30
 """How many files a list shows unless all are asked for."""
@@ -35,6 +36,14 @@ def game_line(identity: Identity) -> str:
     if identity.expansions:
         parts.append("with " + ", ".join(identity.expansions))
     return ", ".join(parts)
+
+
+def statement_document(statement: Statement) -> dict[str, str | None]:
+    """Return a statement for programs."""
+    from rellum.core.catalog.toml_lines import place_of
+
+    place = place_of(statement.source) if statement.source else None
+    return {"text": statement.text, "place": place}
 
 
 def plan_lines(plan: Plan, *, every: bool) -> None:

@@ -33,6 +33,10 @@ class RellumError(Exception):
         self.details = details
         self.hint = hint
 
+    def facts(self) -> dict[str, object]:
+        """Return what more there is to say to a program, by stable keys."""
+        return {}
+
 
 class UserError(RellumError):
     """The call or a file is wrong; nothing was changed."""

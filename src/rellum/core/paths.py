@@ -9,6 +9,7 @@ operating system can hold them; names found in the game folder are taken as they
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterator, Mapping
 from typing import NewType
 
@@ -29,7 +30,8 @@ _DEVICE_NAMES = frozenset(
     + [f"com{digit}" for digit in "123456789¹²³"]
     + [f"lpt{digit}" for digit in "123456789¹²³"]
 )
-_FORBIDDEN_SIGNS = frozenset('<>:"|?*\\')
+_FORBIDDEN_VISIBLE = '<>:"|?*\\'
+_FORBIDDEN_SIGN = re.compile(f"[\\x00-\\x1f\\x7f{re.escape(_FORBIDDEN_VISIBLE)}]")
 
 
 class UnsafePath(UserError):
@@ -42,10 +44,10 @@ def fault_in_name(name: str) -> str:
     """Say why one part of a path cannot be used, or return an empty string."""
     if name in ("", ".", ".."):
         return f"{name!r} is not a name"
-    if any(ord(sign) < 32 or ord(sign) == 127 for sign in name):
+    if bad := _FORBIDDEN_SIGN.search(name):
+        if bad.group() in _FORBIDDEN_VISIBLE:
+            return f"it holds {bad.group()!r}, which some systems cannot store"
         return "it holds a control character"
-    if bad := next((sign for sign in name if sign in _FORBIDDEN_SIGNS), ""):
-        return f"it holds {bad!r}, which some systems cannot store"
     if name[-1] in ". ":
         return "it ends in a dot or a space, which some systems drop"
     if name.split(".")[0].rstrip().lower() in _DEVICE_NAMES:

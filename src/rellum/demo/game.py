@@ -95,6 +95,7 @@ id = "fathomline"
 name = "Fathomline"
 marks = ["@game/fathomline.py", "@game/data/manifest.txt"]
 own-files = ["@game/logs/**"]       # the game writes these itself: no drift
+versions = ["1.4.2", "1.5.0", "1.6.0", "1.7.0"]
 
 [places]
 mods = "@game/mods"

@@ -28,13 +28,14 @@ class DemoMod:
     name: str
     kind: str = "mod"
     licence: str = "CC-BY-4.0"
+    versions: str = "dotted"
     releases: tuple[DemoRelease, ...] = field(default=())
 
     def card(self) -> str:
         """Return the mod's card as TOML."""
         head = (
             f'[mod]\nid = "{self.id}"\nname = "{self.name}"\nkind = "{self.kind}"\n'
-            f'licence = "{self.licence}"\nversions = "dotted"\n'
+            f'licence = "{self.licence}"\nversions = "{self.versions}"\n'
         )
         return head + "".join(_release_toml(release) for release in self.releases)
 
@@ -143,6 +144,20 @@ _TIDAL_PATCH = DemoRelease(
 )
 
 
+_TIDAL_STEP = DemoRelease(
+    version="3.2.5",
+    archive="tidal_currents_3_2_5_patch.zip",
+    members={
+        "TidalCurrents/about.ini": _about(
+            "tidal-currents", "3.2.5", "1.5 1.7", needs="keelson", files="tides.dat"
+        ),
+        "TidalCurrents/charts/spring.dat": data_file("tidal-currents", "spring", 41_000, "3.2.5"),
+    },
+    card='patches = "3.2.4"                  # laid over 3.2 and 3.2.4\n'
+    + _place("TidalCurrents/**", "@mods/tidal-currents/"),
+)
+
+
 def _long_swell(version: str) -> DemoRelease:
     return DemoRelease(
         version=version,
@@ -158,7 +173,7 @@ def _long_swell(version: str) -> DemoRelease:
     )
 
 
-def _clear_water(version: str) -> DemoRelease:
+def _clear_water(version: str, said: str = "") -> DemoRelease:
     names = ("water", "sky", "bed")
     return DemoRelease(
         version=version,
@@ -166,7 +181,7 @@ def _clear_water(version: str) -> DemoRelease:
         members={
             f"pack/{name}.tex": data_file("clear-water", name, 260_000, version) for name in names
         },
-        card='game = "*"\nload = { after = ["long-swell"] }\n'
+        card=f'{said}game = "*"\nload = {{ after = ["long-swell"] }}\n'
         + _place("pack/**", "@textures/", '"water.tex"'),
     )
 
@@ -213,6 +228,8 @@ def demo_mods() -> tuple[DemoMod, ...]:
                 _tidal_currents("3.0", "1.4 1.6", ">=1.4, <1.6", ">=2"),
                 _tidal_currents("3.2", "1.5 1.7", ">=1.5, <1.7", ">=2.1, <3"),
                 _TIDAL_PATCH,
+                _TIDAL_STEP,
+                _tidal_currents("4.0", "1.7 1.8", ">=1.7, <1.8", ">=3"),
             ),
         ),
         DemoMod(
@@ -222,7 +239,43 @@ def demo_mods() -> tuple[DemoMod, ...]:
             id="clear-water",
             name="Clear Water",
             kind="resource-pack",
-            releases=(_clear_water("2.0"), _clear_water("2.1")),
+            releases=(
+                _clear_water("2.0"),
+                _clear_water("2.1"),
+                _clear_water("2.2", 'withdrawn = "turns the sky green on some maps"\n'),
+            ),
+        ),
+        DemoMod(
+            id="gearing",
+            name="Gearing",
+            kind="library",
+            licence="MIT",
+            releases=(
+                _simple("gearing", "1.0", "gearing-1.0.zip", "1.5 1.7", 'game = ">=1.5, <1.7"\n'),
+                _simple("gearing", "1.1", "gearing-1.1.zip", "1.5 1.7", 'game = ">=1.5, <1.7"\n'),
+            ),
+        ),
+        DemoMod(
+            id="old-lights",
+            name="Old Lights",
+            releases=(
+                _simple("old-lights", "1.4", "OldLights14.zip", "1.4 1.8", 'game = "<1.6"\n'),
+            ),
+        ),
+        DemoMod(
+            id="star-charts",
+            name="Star Charts",
+            versions="listed",
+            releases=tuple(
+                _simple(
+                    "star-charts",
+                    name,
+                    f"star-charts-{name.replace(' ', '-')}.zip",
+                    "1.5 1.8",
+                    'game = ">=1.5"\n',
+                )
+                for name in ("first light", "middle watch", "dog watch")
+            ),
         ),
         DemoMod(
             id="brasswork",
@@ -232,17 +285,17 @@ def demo_mods() -> tuple[DemoMod, ...]:
                     "brasswork",
                     "0.9",
                     "brasswork-0.9.zip",
-                    "1.5 1.7",
-                    'game = ">=1.5, <1.7"\nneeds = { keelson = ">=2.1" }\n',
-                    needs="keelson",
+                    "1.5 1.8",
+                    'game = ">=1.5"\nneeds = { keelson = ">=2.1", gearing = "<2" }\n',
+                    needs="keelson gearing",
                 ),
                 _simple(
                     "brasswork",
                     "1.0",
                     "brasswork-1.0.zip",
                     "1.6 1.8",
-                    'game = ">=1.6"\nneeds = { keelson = ">=2.4" }\n',
-                    needs="keelson",
+                    'game = ">=1.6"\nneeds = { keelson = ">=2.4", gearing = ">=1.1" }\n',
+                    needs="keelson gearing",
                 ),
             ),
         ),
@@ -309,3 +362,22 @@ def demo_mods() -> tuple[DemoMod, ...]:
             ),
         ),
     )
+
+
+TRIALS = """\
+# What others tried. A pack that says trust = "tried" may rest on what works here.
+
+[[trial]]
+outcome = "works"
+game = "1.6.0"
+date = 2026-03-14
+note = "two evenings in the old strait, every lamp burns"
+releases = { old-lights = "1.4" }
+
+[[trial]]
+outcome = "works"
+game = "1.7.0"
+date = 2026-08-02
+note = "the far shore stays dark, all else is well"
+releases = { old-lights = "1.4" }
+"""

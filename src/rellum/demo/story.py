@@ -34,6 +34,14 @@ def _break_by_hand(game: str) -> None:
         file.write("my own notes\n")
 
 
+def _trust_what_was_tried(game: str) -> None:
+    pack_file = os.path.join(os.path.dirname(game), "pack", "rellum.toml")
+    with open(pack_file, encoding="utf-8") as file:
+        text = file.read()
+    with open(pack_file, "w", encoding="utf-8") as file:
+        file.write(text.replace("[pack]\n", '[pack]\ntrust = "tried"\n', 1))
+
+
 _SCENES = (
     Scene(
         telling="A folder with a game in it. What is it, and is it known? Adopt it.",
@@ -48,10 +56,31 @@ _SCENES = (
     Scene(telling="", command="rellum want long-swell"),
     Scene(telling="", command="rellum want brasswork"),
     Scene(telling="", command="rellum want ice-breaker"),
+    Scene(
+        telling="… and one by the names of its releases.",
+        command="rellum want star-charts '>=middle watch'",
+    ),
+    Scene(
+        telling="One release is to stay as it is for now.",
+        command="rellum hold long-swell 1.0 --reason '1.1 made everybody seasick'",
+    ),
+    Scene(telling="Is the catalog sound?", command="rellum vet"),
     Scene(telling="Choose releases that go together.", command="rellum resolve"),
+    Scene(
+        telling="Old Lights does not say that it is for this game: refused, with what would help.",
+        command="rellum want old-lights",
+    ),
+    Scene(telling="", command="rellum resolve", status=1),
+    Scene(
+        telling="Somebody tried it and it works. The pack may trust that.",
+        act=_trust_what_was_tried,
+    ),
+    Scene(telling="", command="rellum resolve"),
+    Scene(telling="Why this loader, and why not a newer one?", command="rellum why keelson"),
     Scene(telling="What would that do to the game?", command="rellum preview"),
     Scene(telling="Do it: all of it, or nothing.", command="rellum apply --yes"),
     Scene(telling="Does the game start?", command="python ../game/fathomline.py"),
+    Scene(telling="It does: write that down.", command="rellum trial works --note 'all calm'"),
     Scene(telling="Is the folder as it was left?", command="rellum check"),
     Scene(
         telling="By hand, a file is damaged, another deleted, and a note dropped among the mods.",
@@ -62,6 +91,13 @@ _SCENES = (
     Scene(telling="Vanilla again for one file …", command="rellum restore data/sea.dat --yes"),
     Scene(telling="… or the line-up again, whole.", command="rellum apply --yes"),
     Scene(telling="It starts.", command="python ../game/fathomline.py"),
+    Scene(telling="The sea may get rougher again.", command="rellum hold long-swell --off"),
+    Scene(telling="What is new, and what would taking it do?", command="rellum news"),
+    Scene(telling="", command="rellum resolve --fresh long-swell"),
+    Scene(
+        telling="Could the pack move to another version of the game?",
+        command="rellum outlook --figure outlook.png",
+    ),
     Scene(
         telling="One mod is enough of brass. Drop it: only its files go.",
         command="rellum drop brasswork",

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from rellum.core.errors import UserError
 from rellum.demo.game import SHEET, game_files
-from rellum.demo.mods import archive_bytes, demo_mods
+from rellum.demo.mods import TRIALS, archive_bytes, demo_mods
 
 VERSION = "1.6.0"
 _FILE_TIME = 1_714_564_800  # 2024-05-01 12:00 UTC, in seconds: the demo is the same every time
@@ -33,7 +33,7 @@ class DemoPlaces:
         """Return each folder with what it holds."""
         return [
             ("game", f"vanilla Fathomline {VERSION}"),
-            ("catalog", "its game sheet, and a card for each mod"),
+            ("catalog", "its game sheet, a card for each mod, and trials"),
             ("downloads", "the mods' archives"),
             ("shelf", "empty; set RELLUM_SHELF to it"),
             ("pack", "empty; 'rellum adopt ../game' begins there"),
@@ -58,6 +58,7 @@ def make(folder: str) -> DemoPlaces:
         places.folder("catalog"),
         {
             "games/fathomline.toml": SHEET.encode(),
+            "trials.toml": TRIALS.encode(),
             **{f"cards/{mod.id}.toml": mod.card().encode() for mod in mods},
         },
     )

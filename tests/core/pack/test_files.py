@@ -88,6 +88,7 @@ files = st.builds(
 ids = st.sampled_from(["tides", "keelson-2", "a"]).map(ModId)
 locks = st.builds(
     LockFile,
+    asked=st.just("a" * 32),
     sheet=st.just(SheetId("fathomline")),
     game_version=st.just(parse_version("1.6.0")),
     edition=st.one_of(st.none(), texts),
@@ -97,6 +98,9 @@ locks = st.builds(
             LockedRelease,
             mod=ids,
             version=st.sampled_from(["1.0", "3.2.4", "Spring Tide"]),
+            build=st.sampled_from(["", "harbour"]),
+            options=st.sampled_from([(), (("quality", ("high",)), ("sounds", ()))]),
+            trial=st.sampled_from(["", "works on game 1.7.0"]),
             because=st.lists(ids, max_size=2).map(tuple),
             files=st.lists(files, max_size=2).map(tuple),
             source=st.just(Source(file="x")),

@@ -14,6 +14,10 @@ if TYPE_CHECKING:
 
 
 def resolve(
+    mods: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[MOD...]", help="With --fresh: only these need not stay."),
+    ] = None,
     fresh: Annotated[
         bool, typer.Option("--fresh", help="Do not keep to the releases chosen before.")
     ] = False,
@@ -28,7 +32,12 @@ def resolve(
     from rellum.core.actions.resolve import resolve as action
     from rellum.core.shelf.store import shelf_folder
 
-    result = action(pack, shelf_folder(), tell_recovered, fresh=fresh)
+    if mods and not fresh:
+        raise console.BadCall(
+            "mods are named only with --fresh",
+            hint=f"Write rellum resolve --fresh {' '.join(mods)}",
+        )
+    result = action(pack, shelf_folder(), tell_recovered, fresh=fresh, fresh_mods=mods or [])
     if as_json:
         console.say_json(_document(result))
         return
@@ -40,14 +49,21 @@ def resolve(
         (
             f"{position}",
             release.mod,
-            release.version,
+            release.label,
             _change(release, result),
-            "wanted" if not release.because else "needed by " + ", ".join(release.because),
+            _why(release),
         )
         for position, release in enumerate(lock.releases, 1)
     ]
     if rows:
         console.table(("#", "mod", "version", "change", "why"), rows, right=(0,))
+    for release in lock.releases:
+        if release.trial:
+            console.say(f"{release.mod} {release.label} rests on a trial: {release.trial}.")
+    for mod in result.left_out:
+        console.say(f"{mod} is optional and cannot be had: see 'rellum why {mod}'.")
+    for mod, note in result.notes:
+        console.say(f"Check by hand, for {mod}: {note}")
     for mod, version in sorted((result.before or {}).items()):
         if mod not in {release.mod for release in lock.releases}:
             console.say(f"{mod} {version} leaves the line-up.")
@@ -56,6 +72,8 @@ def resolve(
         console.say(f"{missing} still to get, and to give to 'rellum take':")
         for release, file in result.missing_files:
             console.say(f"  {file.name}  ({release.mod} {release.version})")
+    if result.is_for_other_game:
+        console.say(f"This is for game {lock.game_version}: bring the game there before 'apply'.")
     written = "rellum.lock is written." if result.changed else "rellum.lock was so already."
     console.say(f"{written} See what it does to the game: 'rellum preview'.")
 
@@ -64,7 +82,15 @@ def _change(release: LockedRelease, result: ResolveResult) -> str:
     if result.before is None or release.mod not in result.before:
         return "new"
     before = result.before[release.mod]
-    return "as before" if before == release.version else f"was {before}"
+    return "as before" if before == release.label else f"was {before}"
+
+
+def _why(release: LockedRelease) -> str:
+    parts = ["wanted" if not release.because else "needed by " + ", ".join(release.because)]
+    parts += [f"{group} = {', '.join(chosen) or 'none'}" for group, chosen in release.options]
+    if release.trial:
+        parts.append("on trial")
+    return "; ".join(parts)
 
 
 def _document(result: ResolveResult) -> dict[str, Any]:
@@ -77,10 +103,15 @@ def _document(result: ResolveResult) -> dict[str, Any]:
                 "mod": release.mod,
                 "version": release.version,
                 "version_before": before.get(release.mod),
+                "build": release.build or None,
                 "needed_by": list(release.because),
+                "options": {group: list(chosen) for group, chosen in release.options},
+                "rests_on": release.trial or None,
                 "files": [file.name for file in release.files],
             }
             for release in result.lock.releases
         ],
+        "left_out": list(result.left_out),
+        "check_by_hand": [{"mod": mod, "note": note} for mod, note in result.notes],
         "missing_files": [file.name for _, file in result.missing_files],
     }

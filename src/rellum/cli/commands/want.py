@@ -14,6 +14,15 @@ def want(
     range_text: Annotated[
         str, typer.Argument(metavar="[RANGE]", help="Versions allowed, e.g. '>=3, <4'.")
     ] = "*",
+    optional: Annotated[
+        bool, typer.Option("--optional", help="Leave it out where it cannot be had.")
+    ] = False,
+    choices: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--option", metavar="GROUP=CHOICE", help="Choose an option of it; may repeat."
+        ),
+    ] = None,
     pack: options.Pack = options.HERE,
 ) -> None:
     """Ask for a mod, with a version range.
@@ -22,12 +31,17 @@ def want(
     """
     from rellum.core.actions.wants import want as action
 
-    result = action(pack, mod, range_text)
+    chosen: dict[str, tuple[str, ...]] = {}
+    for each in choices or []:
+        group, _, names = each.partition("=")
+        chosen[group] = tuple(filter(None, names.split(",")))
+    result = action(pack, mod, range_text, optional=optional, options=chosen)
     which = "any version" if result.range == "*" else result.range
     before = ""
     if result.before is not None and result.before != result.range:
         before = f" (was: {'any version' if result.before == '*' else result.before})"
-    console.say(f"The pack wants {result.mod}, {which}{before}.")
+    if_had = ", if it can be had" if optional else ""
+    console.say(f"The pack wants {result.mod}, {which}{if_had}{before}.")
     newest = ", ".join(version.text for version in result.matching[:5])
     console.say(f"Releases in that range: {newest}{' …' if len(result.matching) > 5 else ''}")
 

@@ -23,7 +23,8 @@ from rellum.core.nearest import nearest
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.marker import MARKER_PATH, marker_bytes, refuse_other_owner
 from rellum.core.pack.new_state import create_state
-from rellum.core.pack.pack_file import read_pack_file, write_adopted
+from rellum.core.pack.pack_edits import write_adopted
+from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id, open_state
 from rellum.core.paths import PlacePath, Roots, shown

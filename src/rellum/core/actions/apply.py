@@ -7,9 +7,10 @@ from dataclasses import dataclass, replace
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.resolve import current_line_up, release_chain
+from rellum.core.actions.resolve import current_line_up
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
+from rellum.core.catalog.patches import release_chain
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import Space, execute, space_for
 from rellum.core.change.plan import Plan
@@ -86,7 +87,7 @@ def _prepare(opened: OpenPack, shelf: Shelf) -> Preview:
     refuse_other_owner(opened.roots, home, adopted.pack_id)
     pack = read_pack_file(home)
     catalog = catalog_of(home, pack)
-    lock, made_anew = current_line_up(home, pack, catalog, opened.state.identity(), shelf)
+    lock, made_anew = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
     target = lay_over(find_layers(lock, catalog, shelf))
     marker = marker_bytes(home, adopted.pack_id)
     plan = plan_target(target.files, marker, opened.state, opened.roots)
@@ -117,14 +118,15 @@ def _refuse_missing(lock: LockFile, shelf: Shelf) -> None:
 
 
 def _layer(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Layer:
-    release = find_mod(catalog, locked.mod).release_named(locked.version)
+    mod = find_mod(catalog, locked.mod)
+    release = mod.release_named(locked.version, locked.build)
     if release is None:
         raise NoLineUp(
             f"the card of {locked.mod} has no release {locked.version} any more",
             hint="Make a new line-up with 'rellum resolve'.",
         )
     files = {}
-    for part in release_chain(release, catalog):
+    for part in release_chain(release, mod):
         archives = []
         for file in part.files:
             entry = shelf.find(file)

@@ -2,24 +2,34 @@
 
 from __future__ import annotations
 
-import os
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
-from rellum.core.actions.catalogs import catalog_of
-from rellum.core.actions.open_pack import OnRecovered, open_pack
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.pack_problem import (
+    PackProblem,
+    asked_hash,
+    locked_releases,
+    make_problem,
+    problem_of,
+)
 from rellum.core.catalog.load import find_mod
-from rellum.core.catalog.model import Catalog, Release, ReleaseFile
+from rellum.core.catalog.model import Catalog, ReleaseFile
+from rellum.core.catalog.patches import release_chain
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import NoAnswer
 from rellum.core.folder.identity import Identity
 from rellum.core.ids import ModId
-from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_lock, write_lock
-from rellum.core.pack.pack_file import PackFile, read_pack_file, understand
+from rellum.core.pack.pack_file import PackFile
 from rellum.core.shelf.store import Shelf
-from rellum.core.solving.problem import Chosen, Game, Problem, Refusal
-from rellum.core.solving.search import solve
-from rellum.core.versions.version import Version
+from rellum.core.solving.problem import Chosen, LineUp, Problem, Statement
+from rellum.core.solving.refusal import Refusal, explain
+from rellum.core.solving.remedies import Remedy, find_remedies
+from rellum.core.solving.search import NotFound, Searcher
+from rellum.core.solving.sentences import tell
+from rellum.core.solving.solve import find_line_up
 
 
 class NoLineUpExists(NoAnswer):
@@ -27,109 +37,161 @@ class NoLineUpExists(NoAnswer):
 
     code = "no-line-up-exists"
 
-    def __init__(self, refusal: Refusal) -> None:
-        wants = ", ".join(_want_words(each.mod, each.range.text) for each in refusal.wants)
+    def __init__(
+        self, refusal: Refusal, statements: Sequence[Statement], remedies: Sequence[Remedy]
+    ) -> None:
         super().__init__(
-            "no line-up exists for " + wants,
-            details=tuple(
-                f"{each.text}  ({place_of(each.source)})" if each.source else each.text
-                for each in refusal.statements
-            ),
-            hint="These cannot hold together: drop one of the wants, or widen a range.",
+            _summary(refusal, len(statements)),
+            details=tuple(with_place(each) for each in statements),
+            hint=_hint(remedies),
         )
         self.refusal = refusal
+        self.statements = tuple(statements)
+        self.remedies = tuple(remedies)
+
+    def facts(self) -> dict[str, Any]:
+        """Return the reason and the remedies, for programs."""
+        return {
+            "statements": [
+                {"text": each.text, "place": place_of(each.source) if each.source else None}
+                for each in self.statements
+            ],
+            "wants": [want.mod for want in self.refusal.wants],
+            "other_reasons": len(self.refusal.others),
+            "may_be_more": self.refusal.may_be_more,
+            "remedies": [
+                {"kind": each.kind, "text": each.text, "command": each.command or None}
+                for each in self.remedies
+            ],
+        }
 
 
-def _want_words(mod: str, range_text: str) -> str:
-    return mod if range_text == "*" else f"{mod} {range_text}"
+def with_place(statement: Statement) -> str:
+    """Return a statement with the file and line where it stands."""
+    if statement.source is None:
+        return statement.text
+    return f"{statement.text}  ({place_of(statement.source)})"
+
+
+def _summary(refusal: Refusal, count: int) -> str:
+    more = ""
+    if refusal.others:
+        at_least = "at least " if refusal.may_be_more else ""
+        number = len(refusal.others)
+        more = f"; {at_least}{number} more {'reason' if number == 1 else 'reasons'} besides"
+    what = "this cannot hold" if count == 1 else f"these {count} cannot hold together"
+    return f"no line-up exists: {what}{more}"
+
+
+def _hint(remedies: Sequence[Remedy]) -> str:
+    if not remedies:
+        return "No single change was found that would help: drop some of the wants named."
+    width = max(len(each.text) for each in remedies)
+    lines = [
+        f"  {each.text.ljust(width)}  {each.command}".rstrip() if each.command else f"  {each.text}"
+        for each in remedies
+    ]
+    which = "this helps" if len(remedies) == 1 else "any one of these helps, the cheapest first"
+    return f"{which} (tried):\n" + "\n".join(lines)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ResolveResult:
-    """The line-up, and the versions of the one before it (None: there was none)."""
+    """The line-up, and the versions of the one before it (None: there was none).
+
+    ``notes`` are conditions outside Rellum's reach, to be checked by hand; ``left_out`` the optional
+    wants that could not be had. ``is_for_other_game``: it is not for the game version in the folder.
+    """
 
     lock: LockFile
     before: dict[ModId, str] | None
     changed: bool
     missing_files: tuple[tuple[LockedRelease, ReleaseFile], ...]
+    notes: tuple[tuple[ModId, str], ...]
+    left_out: tuple[ModId, ...]
+    is_for_other_game: bool
 
 
 def resolve(
-    pack_folder: str, shelf_folder: str, on_recovered: OnRecovered, *, fresh: bool = False
+    pack_folder: str,
+    shelf_folder: str,
+    on_recovered: OnRecovered,
+    *,
+    fresh: bool = False,
+    fresh_mods: Sequence[str] = (),
 ) -> ResolveResult:
-    """Find the line-up and write it. ``fresh``: do not keep to the one that stands.
+    """Find the line-up and write it.
+
+    ``fresh``: do not keep to the releases that stand; with ``fresh_mods`` only not to those.
 
     Raises NoLineUpExists, LoadCycle, UnknownMod, and what reading can raise.
     """
     with open_pack(pack_folder, on_recovered) as opened, Shelf(shelf_folder) as shelf:
-        home = opened.home
-        pack = read_pack_file(home)
-        old = _old_lock(home)
-        identity = opened.state.identity()
-        lock = make_line_up(pack, catalog_of(home, pack), identity, shelf, None if fresh else old)
-        changed = write_lock(home, lock)
+        lifted = None if fresh and not fresh_mods else tuple(map(ModId, fresh_mods))
+        asked = problem_of(opened, fresh=lifted)
+        for mod in fresh_mods:
+            find_mod(asked.catalog, mod)
+        line_up = solve_or_raise(asked.problem)
+        lock = _as_lock(asked, line_up, shelf)
+        changed = write_lock(opened.home, lock)
         missing = tuple(
             (release, file)
             for release in lock.releases
             for file in release.files
             if shelf.find(file) is None
         )
-    before = {each.mod: each.version for each in old.releases} if old else None
-    return ResolveResult(lock=lock, before=before, changed=changed, missing_files=missing)
-
-
-def _old_lock(home: PackHome) -> LockFile | None:
-    return read_lock(home) if os.path.exists(home.lock_file) else None
-
-
-def make_line_up(
-    pack: PackFile, catalog: Catalog, identity: Identity, shelf: Shelf, old: LockFile | None
-) -> LockFile:
-    """Solve, and put the answer into the form of the lock. Raises NoLineUpExists, UnknownMod."""
-    for mod in (*(want.mod for want in pack.wants), *(hold.mod for hold in pack.holds)):
-        find_mod(catalog, mod)
-    wants, holds = understand(pack, catalog)
-    problem = Problem(
-        game=Game(
-            version=identity.version, edition=identity.edition, expansions=identity.expansions
+    old = asked.lock
+    return ResolveResult(
+        lock=lock,
+        before={each.mod: each.label for each in old.releases} if old else None,
+        changed=changed,
+        missing_files=missing,
+        notes=tuple(
+            (each.release.mod, note)
+            for each in line_up.chosen
+            for note in each.release.check_by_hand
         ),
-        wants=wants,
-        holds=holds,
-        mods=catalog.mods,
-        locked=_locked_versions(old, catalog) if old else {},
+        left_out=tuple(want.mod for want in line_up.left_out),
+        is_for_other_game=lock.game_version != asked.identity.version,
     )
-    answer = solve(problem)
-    if isinstance(answer, Refusal):
-        raise NoLineUpExists(answer)
+
+
+def solve_or_raise(problem: Problem) -> LineUp:
+    """Return the line-up. Raises NoLineUpExists with the reason and what would help, LoadCycle."""
+    searcher = Searcher(problem)
+    found = find_line_up(searcher, problem)
+    if isinstance(found, NotFound):
+        refusal = explain(searcher, problem, found)
+        statements = tell(refusal.reason.causes)
+        raise NoLineUpExists(refusal, statements, find_remedies(searcher, problem, refusal))
+    return found
+
+
+def _as_lock(asked: PackProblem, line_up: LineUp, shelf: Shelf) -> LockFile:
+    """Put a line-up into the form of the lock."""
     return LockFile(
-        sheet=identity.sheet,
-        game_version=identity.version,
-        edition=identity.edition,
-        expansions=identity.expansions,
-        releases=tuple(_locked(each, catalog, shelf) for each in answer.chosen),
+        asked=asked_hash(asked.pack),
+        sheet=asked.identity.sheet,
+        game_version=line_up.game.version,
+        edition=asked.identity.edition,
+        expansions=asked.identity.expansions,
+        releases=tuple(_locked(each, asked.catalog, shelf) for each in line_up.chosen),
     )
 
 
 def _locked(chosen: Chosen, catalog: Catalog, shelf: Shelf) -> LockedRelease:
     release = chosen.release
-    files = tuple(
-        _with_blake3(file, shelf) for each in release_chain(release, catalog) for file in each.files
-    )
+    chain = release_chain(release, catalog.mods[release.mod])
     return LockedRelease(
         mod=release.mod,
         version=release.version.text,
+        build=release.build,
         because=chosen.because,
-        files=files,
+        options=chosen.options,
+        trial=str(chosen.trial) if chosen.trial else "",
+        files=tuple(_with_blake3(file, shelf) for each in chain for file in each.files),
         source=release.source,
     )
-
-
-def release_chain(release: Release, catalog: Catalog) -> tuple[Release, ...]:
-    """Return what is laid for a release, in order: the full release, then its patch."""
-    if release.patches is None:
-        return (release,)
-    full = catalog.mods[release.mod].release(release.patches)
-    return (full, release) if full else (release,)
 
 
 def _with_blake3(file: ReleaseFile, shelf: Shelf) -> ReleaseFile:
@@ -138,46 +200,41 @@ def _with_blake3(file: ReleaseFile, shelf: Shelf) -> ReleaseFile:
 
 
 def current_line_up(
-    home: PackHome, pack: PackFile, catalog: Catalog, identity: Identity, shelf: Shelf
+    opened: OpenPack, pack: PackFile, catalog: Catalog, identity: Identity, shelf: Shelf
 ) -> tuple[LockFile, bool]:
     """Return the line-up that fits rellum.toml as it is now, and whether it had to be made anew.
 
-    Raises NoLineUp where none was ever made, NoLineUpExists.
+    Raises NoLineUp where none was ever made or it is for another game version, NoLineUpExists.
     """
-    lock = read_lock(home)
+    lock = read_lock(opened.home)
     if lock.sheet != identity.sheet:
         raise NoLineUp(
             f"the line-up is for the game {lock.sheet}, and the pack keeps {identity.sheet}",
             hint="Make a new one with 'rellum resolve --fresh'.",
         )
-    if _still_fits(lock, pack, catalog, identity):
-        return lock, False
-    return make_line_up(pack, catalog, identity, shelf, lock), True
-
-
-def _locked_versions(lock: LockFile, catalog: Catalog) -> dict[ModId, Version]:
-    """Return the versions of a line-up, without releases that no card has any more."""
-    return {
-        each.mod: release.version
-        for each in lock.releases
-        if each.mod in catalog.mods
-        and (release := catalog.mods[each.mod].release_named(each.version))
-    }
+    made_anew = not _still_fits(lock, pack, catalog, identity)
+    if made_anew:
+        problem = make_problem(opened.home, pack, catalog, identity, lock)
+        asked = PackProblem(
+            home=opened.home,
+            pack=pack,
+            catalog=catalog,
+            identity=identity,
+            lock=lock,
+            problem=problem,
+        )
+        lock = _as_lock(asked, solve_or_raise(problem), shelf)
+    if lock.game_version != identity.version:
+        raise NoLineUp(
+            f"the line-up is for game {lock.game_version}, and the folder holds {identity.version}",
+            hint="Bring the game to that version and adopt it, or narrow 'range' under [game].",
+        )
+    return lock, made_anew
 
 
 def _still_fits(lock: LockFile, pack: PackFile, catalog: Catalog, identity: Identity) -> bool:
-    """Whether a line-up meets the wants and holds, for this game, and has nothing beside."""
-    versions = _locked_versions(lock, catalog)
-    wants, holds = understand(pack, catalog)
-    wanted = {want.mod for want in wants}
-    return (
-        (lock.game_version, lock.edition, lock.expansions)
-        == (identity.version, identity.edition, identity.expansions)
-        and len(versions) == len(lock.releases)
-        and all(w.mod in versions and versions[w.mod] in w.range for w in wants)
-        and all(h.mod not in versions or versions[h.mod] == h.version for h in holds)
-        and all(
-            each.mod in wanted or any(mod in versions for mod in each.because)
-            for each in lock.releases
-        )
-    )
+    """Whether a line-up is what the pack asks for, for this game, with releases that there are."""
+    game = (lock.edition, lock.expansions) == (identity.edition, identity.expansions)
+    version = pack.game_range is not None or lock.game_version == identity.version
+    found = locked_releases(lock, catalog)
+    return game and version and lock.asked == asked_hash(pack) and len(found) == len(lock.releases)

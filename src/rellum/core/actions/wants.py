@@ -1,18 +1,22 @@
-"""Want a mod, or drop it: edits of rellum.toml that are checked against the catalog first."""
+"""Want a mod, drop it, hold a release: edits of rellum.toml, checked against the catalog first."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.model import Mod, Source
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId
 from rellum.core.nearest import nearest
 from rellum.core.pack.home import pack_home
-from rellum.core.pack.pack_file import read_pack_file, remove_want, set_want
+from rellum.core.pack.pack_edits import remove_hold, remove_want, set_hold, set_want
+from rellum.core.pack.pack_file import WantLine, read_pack_file
+from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.ranges import RangeSyntaxError, parse_range
-from rellum.core.versions.version import Version
+from rellum.core.versions.version import Version, VersionSyntaxError
 
 
 class BadRange(UserError):
@@ -27,6 +31,27 @@ class NotWanted(UserError):
     code = "not-wanted"
 
 
+class NotHeld(UserError):
+    """The pack does not hold that mod."""
+
+    code = "not-held"
+
+
+class BadOption(UserError):
+    """A mod has no such option, or no such choice of it."""
+
+    code = "bad-option"
+
+
+class UnknownRelease(UserError):
+    """A card has no release of that version."""
+
+    code = "unknown-release"
+
+
+Options = Mapping[str, tuple[str, ...]]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class WantResult:
     """A want as it stands now, and as it stood before (None: it is new)."""
@@ -37,8 +62,18 @@ class WantResult:
     matching: tuple[Version, ...]
 
 
-def want(pack_folder: str, mod_id: str, range_text: str = "*") -> WantResult:
-    """Write a want into rellum.toml. Raises UnknownMod, BadRange, and what reading can raise."""
+def want(
+    pack_folder: str,
+    mod_id: str,
+    range_text: str = "*",
+    *,
+    optional: bool = False,
+    options: Options | None = None,
+) -> WantResult:
+    """Write a want into rellum.toml. ``options`` are choices by group, beside those it has.
+
+    Raises UnknownMod, BadRange, BadOption, and what reading can raise.
+    """
     home = pack_home(pack_folder)
     pack = read_pack_file(home)
     mod = find_mod(catalog_of(home, pack), mod_id)
@@ -57,9 +92,83 @@ def want(pack_folder: str, mod_id: str, range_text: str = "*") -> WantResult:
             f"no release of {mod.id} lies in '{range_text}'",
             hint=f"It has {known}{' …' if len(mod.releases) > 12 else ''}.",
         )
-    before = next((each.range_text for each in pack.wants if each.mod == mod.id), None)
-    set_want(home, mod.id, range_.text)
-    return WantResult(mod=mod.id, range=range_.text, before=before, matching=matching)
+    before = next((each for each in pack.wants if each.mod == mod.id), None)
+    chosen = dict(before.options) if before else {}
+    chosen |= _checked_options(mod, options or {})
+    line = WantLine(
+        mod=mod.id,
+        range_text=range_.text,
+        source=Source(file=home.pack_file),
+        optional=optional,
+        options=tuple(chosen.items()),
+    )
+    set_want(home, line)
+    return WantResult(
+        mod=mod.id,
+        range=range_.text,
+        before=before.range_text if before else None,
+        matching=matching,
+    )
+
+
+def _checked_options(mod: Mod, options: Options) -> Options:
+    groups = {group.id: group for group in mod.options}
+    for name, chosen in options.items():
+        group = groups.get(name)
+        if group is None:
+            raise BadOption(
+                f"{mod.id} has no option {name!r}" + nearest(name, groups),
+                hint=f"It has {', '.join(groups) or 'none'}.",
+            )
+        choices = [each.id for each in group.choices]
+        wrong = [each for each in chosen if each not in choices]
+        if wrong or (group.pick == "one" and len(chosen) != 1):
+            what = f"{wrong[0]!r} is no choice of" if wrong else "choose exactly one of"
+            raise BadOption(
+                f"{what} {mod.id}'s option {name!r}", hint=f"There are {', '.join(choices)}."
+            )
+    return options
+
+
+def hold(pack_folder: str, mod_id: str, version_text: str, reason: str) -> Version:
+    """Pin a release in rellum.toml and return its version.
+
+    Raises UnknownMod, UnknownRelease, and what reading can raise.
+    """
+    home = pack_home(pack_folder)
+    mod = find_mod(catalog_of(home, read_pack_file(home)), mod_id)
+    version = find_release_version(mod, version_text)
+    set_hold(home, mod.id, version.text, reason)
+    return version
+
+
+def find_release_version(mod: Mod, text: str) -> Version:
+    """Return a version that the card has, however it is written. Raises UnknownRelease."""
+    known = [each.version.text for each in mod.releases]
+    try:
+        release = mod.release(parse_version(text, mod.ordering))
+    except VersionSyntaxError:
+        release = None
+    if release is None:
+        raise UnknownRelease(
+            f"{mod.id} has no release {text!r}" + nearest(text, known),
+            hint=f"It has {', '.join(known[:12])}{' …' if len(known) > 12 else ''}.",
+        )
+    return release.version
+
+
+def let_go(pack_folder: str, mod_id: str) -> str:
+    """Take a hold out of rellum.toml and return the version it had. Raises NotHeld."""
+    home = pack_home(pack_folder)
+    holds = {each.mod: each for each in read_pack_file(home).holds}
+    found = holds.get(ModId(mod_id))
+    if found is None:
+        raise NotHeld(
+            f"the pack does not hold {mod_id!r}" + nearest(mod_id, holds),
+            hint=f"It holds: {', '.join(holds) or 'nothing'}.",
+        )
+    remove_hold(home, mod_id)
+    return found.version_text
 
 
 def drop(pack_folder: str, mod_id: str) -> str:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
-from functools import partial
+from dataclasses import dataclass, replace
+from functools import lru_cache, partial
 
 from rellum.core.catalog.model import (
     KINDS,
@@ -12,26 +12,42 @@ from rellum.core.catalog.model import (
     PlaceRule,
     Release,
     ReleaseFile,
-    Requirement,
     Source,
 )
+from rellum.core.catalog.options import read_options
+from rellum.core.catalog.patches import Said, complete_patches
 from rellum.core.catalog.sheets import parse_digest, parse_id
+from rellum.core.catalog.statements import (
+    Orderings,
+    read_clashes,
+    read_made_for,
+    read_needs,
+    read_offers,
+)
 from rellum.core.catalog.tables import Fault, TableReader
 from rellum.core.ids import ModId
-from rellum.core.nearest import nearest
 from rellum.core.paths import PlacePath, fault_in_relative, parse_place_path
 from rellum.core.versions.orderings import DOTTED, LISTED, SCHEMES, Ordering, parse_version
 from rellum.core.versions.ranges import parse_range
 
-INHERITED = ("game", "editions", "expansions", "needs", "clashes", "load", "carry")
-"""What a patch takes from the release that it patches where it says nothing itself."""
+PlaceFolders = Mapping[str, PlacePath]
+
+
+@dataclass(frozen=True, slots=True)
+class _Reading:
+    """What every part of a card is read with."""
+
+    mod: ModId
+    ordering: Ordering
+    places: PlaceFolders
+    orderings: Orderings
 
 
 def read_card(
     table: dict[str, object],
     file: str,
-    places: Mapping[str, PlacePath],
-    orderings: Mapping[str, Ordering],
+    places: PlaceFolders,
+    orderings: Orderings,
     faults: list[Fault],
 ) -> Mod | None:
     """Read a card's table, noting every fault. None where there was one.
@@ -55,16 +71,13 @@ def read_card(
             f"{scheme!r} is no ordering of versions that Rellum knows; write {known}", "versions"
         )
     head.finish()
-    ordering = find_ordering(table)[1]
-    releases = []
-    for reader in root.tables("release"):
-        release = _read_release(reader, ModId(mod_id or ""), ordering, places, orderings)
-        if release is not None:
-            releases.append((release, frozenset(key for key in INHERITED if key in reader)))
+    reading = _Reading(ModId(mod_id or ""), find_ordering(table)[1], places, orderings)
+    said = [each for reader in root.tables("release") for each in _read_release(reader, reading)]
     if "release" not in root:
         root.fault("there is no [[release]]")
+    options = read_options(root, reading.ordering, orderings)
     root.finish()
-    completed = _complete_patches(releases, faults)
+    releases = complete_patches(said, faults)
     if len(faults) > before or mod_id is None or name is None:
         return None
     return Mod(
@@ -72,8 +85,9 @@ def read_card(
         name=name,
         kind=next(each for each in KINDS if each == kind),
         licence=licence,
-        ordering=ordering,
-        releases=tuple(sorted(completed, key=lambda each: each.version, reverse=True)),
+        ordering=reading.ordering,
+        releases=tuple(sorted(releases, key=lambda each: each.version, reverse=True)),
+        options=options,
         source=source,
     )
 
@@ -97,66 +111,120 @@ def find_ordering(table: Mapping[str, object]) -> tuple[str, Ordering]:
     return mod_id, Ordering(scheme) if scheme in SCHEMES else DOTTED
 
 
-def _read_release(
-    reader: TableReader,
-    mod_id: ModId,
-    ordering: Ordering,
-    places: Mapping[str, PlacePath],
-    orderings: Mapping[str, Ordering],
-) -> Release | None:
-    version_of = partial(parse_version, ordering=ordering)
+def _read_release(reader: TableReader, reading: _Reading) -> list[Said]:
+    """Read a release, as one value for each of its builds."""
+    version_of = partial(parse_version, ordering=reading.ordering)
     version = reader.parsed("version", "3.2", version_of, required=True)
-    game = reader.parsed("game", ">=1.5, <1.7", parse_range)
-    editions = reader.texts("editions", "boxed") if "editions" in reader else None
-    expansions = reader.table("expansions")
-    needed = expansions.texts("needs", "ice-charts")
-    used = expansions.texts("shows-more-with", "deep-trench")
-    expansions.finish()
-    load = reader.table("load")
-    after, before = load.texts("after", "long-swell"), load.texts("before", "long-swell")
-    load.finish()
-    carry = reader.texts("carry", "@settings/tides.ini")
     patches = reader.parsed("patches", "3.2", version_of)
-    needs = _read_requirements(reader.table("needs"), orderings)
-    clashes = _read_requirements(reader.table("clashes"), orderings)
-    files = tuple(file for each in reader.tables("file") if (file := _read_file(each)) is not None)
-    rules = tuple(
-        rule for each in reader.tables("place") if (rule := _read_place(each, places)) is not None
+    withdrawn = reader.text("withdrawn", "damages saved games") or ""
+    builds = reader.tables("build")
+    if version is None:
+        version = parse_version("0")  # a fault is noted; go on and find the others
+    release = _read_body(
+        reader,
+        Release(
+            mod=reading.mod,
+            version=version,
+            patches=patches,
+            withdrawn=withdrawn,
+            source=reader.source,
+        ),
+        reading,
+    )
+    if not builds:
+        return [Said(release, reader.keys)]
+    names = [build.parsed("name", "harbour", parse_id, required=True) or "" for build in builds]
+    for index, name in enumerate(names):
+        if name and name in names[:index]:
+            builds[index].fault(f"the build {name!r} stands here twice", "name")
+    said = []
+    for build, name in zip(builds, names, strict=True):
+        body = _read_body(build, replace(release, source=build.source), reading)
+        said.append(Said(replace(_merged(release, body), build=name), reader.keys | build.keys))
+    return said
+
+
+def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Release:
+    """Read what a release and a build can both say; what ``release`` is beside that stays."""
+    game = reader.text("game", ">=1.5, <1.7")
+    if game is not None:
+        reader.convert(game, parse_range, "game")
+    body = replace(
+        release,
+        game=game,
+        editions=reader.texts("editions", "boxed") if "editions" in reader else None,
+        needs=read_needs(reader, reading.orderings),
+        clashes=read_clashes(reader, reading.orderings),
+        offers=read_offers(reader, reading.orderings),
+        made_for=read_made_for(reader),
+        check_by_hand=reader.texts("check-by-hand", "a graphics driver from 2023 or later"),
+        carry=reader.texts("carry", "@settings/tides.ini"),
+        files=tuple(file for each in reader.tables("file") if (file := _read_file(each))),
+        places=tuple(
+            rule for each in reader.tables("place") if (rule := _read_place(each, reading.places))
+        ),
+    )
+    if "expansions" in reader:
+        body = _with_expansions(body, reader.table("expansions"))
+    if "load" in reader:
+        body = _with_load_hints(body, reader.table("load"))
+    reader.finish()
+    return body
+
+
+def _with_expansions(release: Release, reader: TableReader) -> Release:
+    with_expansions = replace(
+        release,
+        expansions_needed=reader.texts("needs", "ice-charts"),
+        expansions_forbidden=reader.texts("forbids", "deep-trench"),
+        expansions_used=reader.texts("shows-more-with", "deep-trench"),
     )
     reader.finish()
-    if version is None:
-        return None
-    return Release(
-        mod=mod_id,
-        version=version,
+    return with_expansions
+
+
+def _with_load_hints(release: Release, reader: TableReader) -> Release:
+    at = reader.text("at", "first") or ""
+    if at not in ("", "first", "last"):
+        reader.fault(f"{at!r} is neither first nor last", "at")
+    with_hints = replace(
+        release,
+        load_after=tuple(map(ModId, reader.texts("after", "long-swell"))),
+        load_before=tuple(map(ModId, reader.texts("before", "long-swell"))),
+        load_end="first" if at == "first" else "last" if at == "last" else "",
+    )
+    reader.finish()
+    return with_hints
+
+
+def _merged(release: Release, build: Release) -> Release:
+    """Return a build with what its release says for all builds."""
+    game = release.game
+    if build.game is not None:
+        game = build.game if game is None else str(parse_range(game) & parse_range(build.game))
+    editions = release.editions
+    if build.editions is not None:
+        both = build.editions if editions is None else set(editions).intersection(build.editions)
+        editions = tuple(sorted(both))
+    return replace(
+        build,
         game=game,
         editions=editions,
-        expansions_needed=needed,
-        expansions_used=used,
-        needs=needs,
-        clashes=clashes,
-        load_after=tuple(ModId(each) for each in after),
-        load_before=tuple(ModId(each) for each in before),
-        carry=carry,
-        files=files,
-        places=rules,
-        patches=patches,
-        source=reader.source,
+        expansions_needed=release.expansions_needed + build.expansions_needed,
+        expansions_forbidden=release.expansions_forbidden + build.expansions_forbidden,
+        expansions_used=release.expansions_used + build.expansions_used,
+        needs=release.needs + build.needs,
+        clashes=release.clashes + build.clashes,
+        offers=release.offers + build.offers,
+        made_for=release.made_for + build.made_for,
+        check_by_hand=release.check_by_hand + build.check_by_hand,
+        load_after=release.load_after + build.load_after,
+        load_before=release.load_before + build.load_before,
+        load_end=build.load_end or release.load_end,
+        carry=release.carry + build.carry,
+        files=release.files + build.files,
+        places=release.places + build.places,
     )
-
-
-def _read_requirements(
-    reader: TableReader, orderings: Mapping[str, Ordering]
-) -> tuple[Requirement, ...]:
-    found = []
-    for mod in reader.names():
-        reader.convert(mod, parse_id, mod)
-        text = reader.text(mod, ">=2.1, <3")
-        range_of = partial(parse_range, ordering=orderings.get(mod, DOTTED))
-        range_ = None if text is None else reader.convert(text, range_of, mod)
-        if range_ is not None:
-            found.append(Requirement(mod=ModId(mod), range=range_, source=reader.source.at(mod)))
-    return tuple(found)
 
 
 def _read_file(reader: TableReader) -> ReleaseFile | None:
@@ -176,7 +244,7 @@ def _read_file(reader: TableReader) -> ReleaseFile | None:
     )
 
 
-def _read_place(reader: TableReader, places: Mapping[str, PlacePath]) -> PlaceRule | None:
+def _read_place(reader: TableReader, places: PlaceFolders) -> PlaceRule | None:
     take = reader.parsed("take", "TidalCurrents/**", _checked_glob) or "**"
     to = reader.parsed(
         "to", "@mods/tidal-currents/", partial(parse_place_path, places=places), required=True
@@ -191,60 +259,9 @@ def _read_place(reader: TableReader, places: Mapping[str, PlacePath]) -> PlaceRu
     return PlaceRule(take=take, to=to, expect=expect, source=reader.source)
 
 
+@lru_cache(maxsize=4096)
 def _checked_glob(text: str) -> str:
     plain = text.replace("*", "x").replace("?", "x")
     if fault := fault_in_relative(plain.rstrip("/")):
         raise ValueError(f"{text!r} is not a pattern over an archive's files: {fault}")
     return text + "**" if text.endswith("/") else text
-
-
-def _complete_patches(
-    releases: list[tuple[Release, frozenset[str]]], faults: list[Fault]
-) -> list[Release]:
-    """Give each patch what it inherits, and note doubles and patches of what is not there."""
-    by_version: dict[object, Release] = {}
-    for release, _ in releases:
-        if release.version in by_version:
-            faults.append(_fault(release, f"version {release.version} stands here twice"))
-        by_version[release.version] = release
-    completed = []
-    for release, said in releases:
-        if release.patches is None:
-            completed.append(release)
-            continue
-        full = by_version.get(release.patches)
-        if full is None or full.patches is not None:
-            known = [str(each.version) for each, _ in releases if each.patches is None]
-            faults.append(
-                _fault(
-                    release,
-                    f"'patches' names {release.patches}, which is no full release of this card"
-                    + nearest(str(release.patches), known),
-                    "patches",
-                )
-            )
-            continue
-        completed.append(_inherit(release, full, said))
-    return completed
-
-
-def _inherit(patch: Release, full: Release, said: frozenset[str]) -> Release:
-    def pick(key: str) -> Release:
-        return patch if key in said else full
-
-    return replace(
-        patch,
-        game=pick("game").game,
-        editions=pick("editions").editions,
-        expansions_needed=pick("expansions").expansions_needed,
-        expansions_used=pick("expansions").expansions_used,
-        needs=pick("needs").needs,
-        clashes=pick("clashes").clashes,
-        load_after=pick("load").load_after,
-        load_before=pick("load").load_before,
-        carry=pick("carry").carry,
-    )
-
-
-def _fault(release: Release, message: str, key: str = "version") -> Fault:
-    return Fault(source=release.source.at(key), message=message)

@@ -1,19 +1,25 @@
-"""Reading catalog folders: ``games/*.toml`` and ``cards/*.toml``, all faults of all files together."""
+"""Reading catalog folders: ``games/*.toml``, ``cards/*.toml`` and ``trials.toml``.
+
+All faults of all files are told together.
+"""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Sequence
 
-from rellum.core.catalog.cards import find_ordering, read_card
+from rellum.core.catalog.cache import cache_file
+from rellum.core.catalog.card_store import StoredMods
 from rellum.core.catalog.model import Catalog, GameSheet, Mod
+from rellum.core.catalog.read_cards import read_cards
 from rellum.core.catalog.sheets import read_sheet
 from rellum.core.catalog.tables import Fault, fault_lines, parse_toml, raise_faults
-from rellum.core.catalog.toml_lines import place_of
+from rellum.core.catalog.trials import read_trials
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId, SheetId
 from rellum.core.nearest import nearest
 from rellum.core.paths import shown_file
+from rellum.core.versions.orderings import Ordering
 
 
 class NoCatalog(UserError):
@@ -31,28 +37,62 @@ class UnknownMod(UserError):
 def load_sheets(folders: Sequence[str]) -> dict[SheetId, GameSheet]:
     """Read only the game sheets. Raises NoCatalog, FileFaults."""
     faults: list[str] = []
-    sheets = _read_sheets(folders, faults)
+    sheets = load_sheets_noting(folders, faults)
     raise_faults(faults, "the catalog")
     return sheets
 
 
 def load_catalog(folders: Sequence[str], sheet_id: SheetId) -> Catalog:
-    """Read the sheets and all cards, whose places are those of the pack's game.
+    """Read the sheets, trials and all cards, whose places are those of the pack's game.
 
     Raises NoCatalog, FileFaults (with every fault of every file).
     """
     faults: list[str] = []
-    sheets = _read_sheets(folders, faults)
+    catalog = read_catalog(folders, sheet_id, faults)
+    raise_faults(faults, "the catalog")
+    assert catalog is not None  # else there were faults
+    return catalog
+
+
+def read_catalog(folders: Sequence[str], sheet_id: SheetId, faults: list[str]) -> Catalog | None:
+    """Read a catalog, noting every fault; without the files that have one.
+
+    None where the game sheet has one itself. Raises NoCatalog.
+    """
+    sheets = load_sheets_noting(folders, faults)
     sheet = sheets.get(sheet_id)
     if sheet is None:
-        raise_faults(faults, "the catalog")
+        if faults:
+            return None
         raise NoCatalog(
             f"no game sheet in the catalog has the id {sheet_id!r}" + nearest(sheet_id, sheets),
             hint="Put the pack's sheet into games/ of a catalog folder named in rellum.toml.",
         )
-    mods = _read_mods(folders, sheet, faults)
-    raise_faults(faults, "the catalog")
-    return Catalog(folders=tuple(folders), sheets=sheets, mods=mods)
+    files = _toml_files(folders, "cards")
+    if not files:
+        raise NoCatalog(
+            f"there are no cards in {', '.join(shown_file(each) for each in folders)}",
+            hint="A catalog folder holds cards/*.toml, one card a mod; see docs/files.md.",
+        )
+    cards = read_cards(files, sheet, cache_file(tuple(folders), sheet_id), faults)
+    orderings: dict[str, Ordering] = {card.id: card.ordering for card in cards.values()}
+    offered: dict[ModId, tuple[ModId, ...]] = {}
+    for card in cards.values():
+        for mod in card.offers:
+            offered[mod] = (*offered.get(mod, ()), card.id)
+    trials = [
+        trial
+        for folder in folders
+        for trial in read_trials(os.path.join(folder, "trials.toml"), faults)
+    ]
+    return Catalog(
+        folders=tuple(folders),
+        sheet=sheet,
+        mods=StoredMods(cards),
+        orderings=orderings,
+        offered=offered,
+        trials=tuple(trials),
+    )
 
 
 def find_mod(catalog: Catalog, mod_id: str) -> Mod:
@@ -66,7 +106,8 @@ def find_mod(catalog: Catalog, mod_id: str) -> Mod:
     return mod
 
 
-def _read_sheets(folders: Sequence[str], faults: list[str]) -> dict[SheetId, GameSheet]:
+def load_sheets_noting(folders: Sequence[str], faults: list[str]) -> dict[SheetId, GameSheet]:
+    """Read only the game sheets, noting every fault. Raises NoCatalog."""
     sheets: dict[SheetId, GameSheet] = {}
     for file in _toml_files(folders, "games"):
         table, syntax_fault = parse_toml(file)
@@ -79,38 +120,6 @@ def _read_sheets(folders: Sequence[str], faults: list[str]) -> dict[SheetId, Gam
         if sheet is not None:
             sheets.setdefault(sheet.id, sheet)
     return sheets
-
-
-def _read_mods(folders: Sequence[str], sheet: GameSheet, faults: list[str]) -> dict[ModId, Mod]:
-    mods: dict[ModId, Mod] = {}
-    files = _toml_files(folders, "cards")
-    if not files:
-        raise NoCatalog(
-            f"there are no cards in {', '.join(shown_file(each) for each in folders)}",
-            hint="A catalog folder holds cards/*.toml, one card a mod; see docs/files.md.",
-        )
-    tables: dict[str, dict[str, object]] = {}
-    for file in files:
-        table, syntax_fault = parse_toml(file)
-        if table is None:
-            faults.append(syntax_fault)
-        else:
-            tables[file] = table
-    orderings = dict(map(find_ordering, tables.values()))
-    for file, table in tables.items():
-        noted: list[Fault] = []
-        mod = read_card(table, file, sheet.places, orderings, noted)
-        faults.extend(fault_lines(noted))
-        if mod is None:
-            continue
-        if mod.id in mods:
-            first = place_of(mods[mod.id].source.at("mod", "id"))
-            faults.append(
-                f"{place_of(mod.source.at('mod', 'id'))}: mod.id: "
-                f"{mod.id!r} is taken already, at {first}"
-            )
-        mods[mod.id] = mod
-    return mods
 
 
 def _toml_files(folders: Sequence[str], kind: str) -> list[str]:

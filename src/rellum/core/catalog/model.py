@@ -3,18 +3,21 @@
 ``key`` fields (``("release", 1, "needs", "keelson")``) are the way back to the line of the TOML
 file on which a statement stands; ``rellum.core.catalog.toml_lines`` finds that line when a message
 needs it, so that reading a catalog does not pay for it.
+
+The smallest values, of which a catalog has hundreds of thousands, are named tuples: they are made in
+a third of the time that a frozen dataclass takes.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from rellum.core.ids import ModId, SheetId
 from rellum.core.paths import PlacePath
 from rellum.core.versions.orderings import DOTTED, Ordering
-from rellum.core.versions.ranges import Range
+from rellum.core.versions.ranges import Range, parse_range
 from rellum.core.versions.version import Version
 
 KeyPath = tuple[str | int, ...]
@@ -23,8 +26,7 @@ Kind = Literal["mod", "library", "loader", "resource-pack"]
 KINDS: tuple[Kind, ...] = ("mod", "library", "loader", "resource-pack")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Source:
+class Source(NamedTuple):
     """Where a statement stands: a TOML file and the keys that lead to it."""
 
     file: str
@@ -35,13 +37,69 @@ class Source:
         return Source(file=self.file, key=self.key + keys)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Requirement:
-    """A release's statement about another mod: it needs it, or clashes with it, in a range."""
+class Requirement(NamedTuple):
+    """A mod and the versions of it that are meant.
+
+    ``range`` is as the card has it: the mod that it speaks of says how its versions compare
+    (``Catalog.range_of``), and a card is read without asking the others.
+    """
 
     mod: ModId
-    range: Range
-    source: Source
+    range: str
+
+    def __str__(self) -> str:
+        return self.mod if self.range == "*" else f"{self.mod} {self.range}"
+
+
+class Need(NamedTuple):
+    """What a release needs: any one of these is enough.
+
+    ``listed`` is its place in the card's ``needs-one-of``, None where it stands under ``needs``.
+    """
+
+    any_of: tuple[Requirement, ...]
+    listed: int | None = None
+
+    @property
+    def key(self) -> KeyPath:
+        """The keys that lead to it from the release."""
+        if self.listed is None:
+            return ("needs", self.any_of[0].mod)
+        return ("needs-one-of", self.listed)
+
+    def __str__(self) -> str:
+        return " or ".join(map(str, self.any_of))
+
+
+class Clash(NamedTuple):
+    """What a release cannot go together with, and why where the card says so."""
+
+    other: Requirement
+    reason: str = ""
+
+    @property
+    def key(self) -> KeyPath:
+        """The keys that lead to it from the release."""
+        return ("clashes", self.other.mod)
+
+
+class Offer(NamedTuple):
+    """A release does what a version of another mod does: it can stand in for it."""
+
+    mod: ModId
+    version: Version
+
+
+class MadeFor(NamedTuple):
+    """A release goes only on some variants of another mod: builds of it, or options as ``group.choice``."""
+
+    mod: ModId
+    variants: tuple[str, ...]
+
+    @property
+    def key(self) -> KeyPath:
+        """The keys that lead to it from the release."""
+        return ("made-for", self.mod)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -73,28 +131,73 @@ class PlaceRule:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Release:
-    """One version of a mod. ``game``, ``editions`` None and empty tuples mean: no condition."""
+    """One version of a mod, or one build of it: the files for some game versions or loaders.
+
+    ``game``, ``editions`` None and empty tuples mean: no condition. ``build`` is empty where the
+    version has only one. ``withdrawn`` is the reason, empty where the release stands.
+    ``check_by_hand`` are conditions outside Rellum's reach, in the card's words.
+    """
 
     mod: ModId
     version: Version
-    game: Range | None
-    editions: tuple[str, ...] | None
-    expansions_needed: tuple[str, ...]
-    expansions_used: tuple[str, ...]
-    needs: tuple[Requirement, ...]
-    clashes: tuple[Requirement, ...]
-    load_after: tuple[ModId, ...]
-    load_before: tuple[ModId, ...]
-    carry: tuple[str, ...]
-    files: tuple[ReleaseFile, ...]
-    places: tuple[PlaceRule, ...]
-    patches: Version | None
+    build: str = ""
+    game: str | None = None
+    editions: tuple[str, ...] | None = None
+    expansions_needed: tuple[str, ...] = ()
+    expansions_forbidden: tuple[str, ...] = ()
+    expansions_used: tuple[str, ...] = ()
+    needs: tuple[Need, ...] = ()
+    clashes: tuple[Clash, ...] = ()
+    offers: tuple[Offer, ...] = ()
+    made_for: tuple[MadeFor, ...] = ()
+    check_by_hand: tuple[str, ...] = ()
+    withdrawn: str = ""
+    load_after: tuple[ModId, ...] = ()
+    load_before: tuple[ModId, ...] = ()
+    load_end: Literal["", "first", "last"] = ""
+    carry: tuple[str, ...] = ()
+    files: tuple[ReleaseFile, ...] = ()
+    places: tuple[PlaceRule, ...] = ()
+    patches: Version | None = None
+    source: Source
+
+    @property
+    def name(self) -> str:
+        """What messages call it: ``tidal-currents 3.2 (harbour)``."""
+        return f"{self.mod} {self.label}"
+
+    @property
+    def label(self) -> str:
+        """Its version, with its build where it has one: ``3.2 (harbour)``."""
+        return f"{self.version.text} ({self.build})" if self.build else self.version.text
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OptionChoice:
+    """One choice of an option group. ``releases`` and ``game``: with which it can be chosen."""
+
+    id: str
+    releases: str
+    game: str | None
+    needs: tuple[Need, ...]
+    clashes: tuple[Clash, ...]
+    source: Source
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OptionGroup:
+    """What can be chosen of a mod: one of the choices, or any of them; ``default`` unless asked."""
+
+    id: str
+    pick: Literal["one", "any"]
+    default: tuple[str, ...]
+    choices: tuple[OptionChoice, ...]
     source: Source
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Mod:
-    """One card: a mod and its releases, newest first."""
+    """One card: a mod and its releases, newest first; builds of one version in the card's order."""
 
     id: ModId
     name: str
@@ -102,15 +205,39 @@ class Mod:
     licence: str
     ordering: Ordering
     releases: tuple[Release, ...]
+    options: tuple[OptionGroup, ...] = ()
     source: Source
 
     def release(self, version: Version) -> Release | None:
-        """Return the release of that version, if the card has it."""
+        """Return the release of that version, if the card has it; its first build."""
         return next((each for each in self.releases if each.version == version), None)
 
-    def release_named(self, text: str) -> Release | None:
-        """Return the release whose version is written just so, as a lock has it."""
-        return next((each for each in self.releases if each.version.text == text), None)
+    def release_of_build(self, version: Version, build: str) -> Release | None:
+        """Return a version's build of that name; its only or first one where there is none."""
+        found = [each for each in self.releases if each.version == version]
+        return next((each for each in found if each.build == build), found[0] if found else None)
+
+    def release_named(self, text: str, build: str = "") -> Release | None:
+        """Return the release whose version and build are written just so, as a lock has them."""
+        return next(
+            (each for each in self.releases if each.version.text == text and each.build == build),
+            None,
+        )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Trial:
+    """A recorded outcome of releases together on a game version. ``date`` is ISO 8601."""
+
+    outcome: Literal["works", "breaks"]
+    game: Version
+    date: str
+    releases: tuple[tuple[ModId, str], ...]
+    note: str
+    source: Source
+
+    def __str__(self) -> str:
+        return f"{self.outcome} on game {self.game}, tried {self.date}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -131,6 +258,7 @@ class GameSheet:
 
     The first of ``version_rules`` that holds tells the version: its ``answer``, or the group named
     ``version`` of its pattern. The same for editions. Each expansion whose rule holds is there.
+    ``known_versions`` are those that the sheet tells of, oldest first.
     """
 
     id: SheetId
@@ -139,6 +267,7 @@ class GameSheet:
     version_rules: tuple[Rule, ...]
     edition_rules: tuple[Rule, ...]
     expansion_rules: tuple[Rule, ...]
+    known_versions: tuple[Version, ...]
     places: Mapping[str, PlacePath] = field(hash=False)
     own_files: tuple[str, ...]
     source: Source
@@ -146,13 +275,22 @@ class GameSheet:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Catalog:
-    """All game sheets and cards of the catalog folders that a pack names."""
+    """All game sheets, cards and trials of the catalog folders that a pack names.
+
+    ``offered`` names, for each mod that others stand in for, the mods with such releases.
+    """
 
     folders: tuple[str, ...]
-    sheets: Mapping[SheetId, GameSheet] = field(hash=False)
+    sheet: GameSheet
     mods: Mapping[ModId, Mod] = field(hash=False)
+    orderings: Mapping[str, Ordering] = field(hash=False)
+    offered: Mapping[ModId, tuple[ModId, ...]] = field(hash=False)
+    trials: tuple[Trial, ...]
 
     def ordering(self, mod: str) -> Ordering:
         """Return how a mod's versions compare; ``dotted`` where no card is for it."""
-        found = self.mods.get(ModId(mod))
-        return found.ordering if found else DOTTED
+        return self.orderings.get(mod, DOTTED)
+
+    def range_of(self, requirement: Requirement) -> Range:
+        """Return the versions that a requirement means, by the ordering of its mod."""
+        return parse_range(requirement.range, self.ordering(requirement.mod))

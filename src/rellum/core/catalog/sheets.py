@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from functools import partial
+from functools import lru_cache, partial
 
 from rellum.core.catalog.model import GameSheet, Rule, Source
 from rellum.core.catalog.tables import Fault, TableReader
 from rellum.core.ids import SheetId
 from rellum.core.paths import GAME, PlacePath, parse_place_path
 from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.version import Version
 
 ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*\Z")
 
 
+@lru_cache(maxsize=65536)
 def parse_id(text: str) -> str:
     """Check an id: small letters, digits and single hyphens. Raises ValueError."""
     if not ID.match(text) or len(text) > 64:
@@ -41,6 +43,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     elif not marks:
         game.fault("'marks' is missing; write e.g. marks = [\"@game/fathomline.py\"]")
     own_files = game.texts("own-files", "@game/logs/**")
+    known_versions = _read_known_versions(game)
     game.finish()
     version_rules = _read_rules(root, "version", "is", places)
     edition_rules = _read_rules(root, "edition", "id", places)
@@ -57,10 +60,21 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         version_rules=version_rules,
         edition_rules=edition_rules,
         expansion_rules=expansion_rules,
+        known_versions=known_versions,
         places=places,
         own_files=own_files,
         source=source,
     )
+
+
+def _read_known_versions(game: TableReader) -> tuple[Version, ...]:
+    """Read the versions that the game has come out in; returned oldest first."""
+    found = [
+        version
+        for index, text in enumerate(game.texts("versions", "1.6.0"))
+        if (version := game.convert(text, parse_version, "versions", index))
+    ]
+    return tuple(sorted(set(found)))
 
 
 def _read_places(reader: TableReader) -> dict[str, PlacePath]:

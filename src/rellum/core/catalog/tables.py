@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
-from rellum.core.catalog.model import Source
+from rellum.core.catalog.model import KeyPath, Source
 from rellum.core.catalog.toml_lines import line_of, place_of
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
@@ -65,12 +64,15 @@ def parse_toml(file: str) -> tuple[dict[str, Any] | None, str]:
         return None, f"{name}:1: cannot be read: {error.strerror}"
     if len(content) > MAX_FILE_BYTES:
         return None, f"{name}:1: is larger than {MAX_FILE_BYTES >> 20} MiB, too large for a card"
+    # The standard library's reader, compiled and with limits to how deep a file may nest.
+    import tomli
+
     try:
-        return tomllib.loads(content.decode("utf-8")), ""
+        return tomli.loads(content.decode("utf-8")), ""
     except UnicodeDecodeError as error:
         line = content.count(b"\n", 0, error.start) + 1
         return None, f"{name}:{line}: is not UTF-8 text"
-    except tomllib.TOMLDecodeError as error:
+    except tomli.TOMLDecodeError as error:
         return None, _syntax_fault(name, content.decode("utf-8"), str(error))
     except RecursionError:
         return None, f"{name}:1: is nested too deeply"
@@ -96,11 +98,26 @@ class TableReader:
     ``finish`` notes every key that nobody took, so that a misspelt one is not silently ignored.
     """
 
-    def __init__(self, table: dict[str, Any], source: Source, faults: list[Fault]) -> None:
+    __slots__ = ("_faults", "_keys", "_known", "_parent", "_table")
+
+    def __init__(
+        self,
+        table: dict[str, Any],
+        parent: Source | TableReader,
+        faults: list[Fault],
+        keys: KeyPath = (),
+    ) -> None:
         self._table = table
-        self.source = source
+        self._parent = parent
+        self._keys = keys
         self._faults = faults
         self._known: set[str] = set()
+
+    @property
+    def source(self) -> Source:
+        """Where the table stands."""
+        parent = self._parent.source if isinstance(self._parent, TableReader) else self._parent
+        return parent.at(*self._keys)
 
     def fault(self, message: str, *keys: str | int) -> None:
         """Note a mistake at a key of this table."""
@@ -108,6 +125,20 @@ class TableReader:
 
     def __contains__(self, key: str) -> bool:
         return key in self._table
+
+    @property
+    def keys(self) -> frozenset[str]:
+        """The keys that the table has."""
+        return frozenset(self._table)
+
+    def holds(self, key: str, kind: type) -> bool:
+        """Whether the value of a key is of that kind."""
+        return isinstance(self._table.get(key), kind)
+
+    def value(self, key: str) -> object:
+        """Take a value as it is."""
+        self._known.add(key)
+        return self._table.get(key)
 
     def names(self) -> Iterator[str]:
         """Yield all keys, as known ones."""
@@ -117,11 +148,11 @@ class TableReader:
 
     def _take(self, key: str, kind: type[Parsed], written: str, required: bool) -> Parsed | None:
         self._known.add(key)
-        if key not in self._table:
+        value = self._table.get(key)
+        if value is None:
             if required:
                 self.fault(f"{key!r} is missing; write e.g. {key} = {written}")
             return None
-        value = self._table[key]
         if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
             self.fault(f"{_shown(value)} does not fit here; write e.g. {key} = {written}", key)
             return None
@@ -129,6 +160,9 @@ class TableReader:
 
     def text(self, key: str, example: str, *, required: bool = False) -> str | None:
         """Take a text that is not empty."""
+        if not required and key not in self._table:
+            self._known.add(key)
+            return None
         value = self._take(key, str, f'"{example}"', required)
         if value is not None and not value.strip():
             self.fault(f'it is empty; write e.g. {key} = "{example}"', key)
@@ -143,8 +177,15 @@ class TableReader:
             return None
         return value
 
+    def flag(self, key: str) -> bool:
+        """Take true or false; false where it is missing."""
+        return self._take(key, bool, "true", required=False) or False
+
     def texts(self, key: str, example: str) -> tuple[str, ...]:
         """Take a list of texts."""
+        if key not in self._table:
+            self._known.add(key)
+            return ()
         values: list[Any] = self._take(key, list, f'["{example}"]', required=False) or []
         good = []
         for index, value in enumerate(values):
@@ -175,30 +216,30 @@ class TableReader:
         """Take a table; an empty one where it is missing."""
         self._known.add(key)
         value = self._table.get(key, {})
+        if required and key not in self._table:
+            self.fault(f"the table [{key}] is missing")
         if not isinstance(value, dict):
             self.fault(f"{_shown(value)} is not a table; write [{key}]", key)
             value = {}
-        elif required and key not in self._table:
-            self.fault(f"the table [{key}] is missing")
-        return TableReader(value, self.source.at(key), self._faults)
+        return TableReader(value, self, self._faults, (key,))
 
     def tables(self, key: str) -> list[TableReader]:
         """Take an array of tables; empty where it is missing."""
         self._known.add(key)
-        value = self._table.get(key, [])
+        if key not in self._table:
+            return []
+        value = self._table[key]
         if not isinstance(value, list) or not all(isinstance(each, dict) for each in value):
             self.fault(f"{_shown(value)} does not fit here; write [[{key}]]", key)
             return []
         return [
-            TableReader(each, self.source.at(key, index), self._faults)
-            for index, each in enumerate(value)
+            TableReader(each, self, self._faults, (key, index)) for index, each in enumerate(value)
         ]
 
     def finish(self) -> None:
         """Note every key that was not taken."""
-        for key in self._table:
-            if key not in self._known:
-                self.fault(f"Rellum knows no such key here{nearest(key, self._known)}", key)
+        for key in self._table.keys() - self._known:
+            self.fault(f"Rellum knows no such key here{nearest(key, self._known)}", key)
 
 
 def _shown(value: object) -> str:

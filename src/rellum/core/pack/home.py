@@ -9,6 +9,7 @@ from rellum.core.errors import UserError
 
 PACK_FILE = "rellum.toml"
 LOCK_FILE = "rellum.lock"
+TRIALS_FILE = "trials.toml"
 STATE_FOLDER = ".rellum"
 
 
@@ -33,6 +34,11 @@ class PackHome:
     def lock_file(self) -> str:
         """``rellum.lock``: the line-up."""
         return os.path.join(self.folder, LOCK_FILE)
+
+    @property
+    def trials_file(self) -> str:
+        """``trials.toml``: outcomes that were recorded."""
+        return os.path.join(self.folder, TRIALS_FILE)
 
     @property
     def state_folder(self) -> str:

@@ -19,6 +19,8 @@ from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
 
 FORMAT = 1
+Options = tuple[tuple[str, tuple[str, ...]], ...]
+"""The choices of each option group, by its name."""
 
 
 class NoLineUp(UserError):
@@ -31,20 +33,33 @@ class NoLineUp(UserError):
 class LockedRelease:
     """One release of the line-up, its version as the card writes it.
 
-    ``because`` are the mods that need it; empty: it is wanted.
+    ``because`` are the mods that need it; empty: it is wanted. ``trial`` is what it rests on where
+    the game lies outside the range that it declares; empty where it does not.
     """
 
     mod: ModId
     version: str
+    build: str = ""
     because: tuple[ModId, ...]
+    options: Options = ()
+    trial: str = ""
     files: tuple[ReleaseFile, ...]
     source: Source
+
+    @property
+    def label(self) -> str:
+        """Its version, with its build where it has one: ``3.2 (harbour)``."""
+        return f"{self.version} ({self.build})" if self.build else self.version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockFile:
-    """What ``rellum.lock`` says; the releases in load order."""
+    """What ``rellum.lock`` says; the releases in load order.
 
+    ``asked`` is a hash over what the pack asked for: as long as it is the same the line-up stands.
+    """
+
+    asked: str
     sheet: SheetId
     game_version: Version
     edition: str | None
@@ -57,6 +72,7 @@ def lock_text(lock: LockFile) -> str:
     lines = [
         "# The line-up, written by 'rellum resolve'. Releases stand in load order.",
         f"format = {FORMAT}",
+        f"asked = {_quoted(lock.asked)}",
         "",
         "[game]",
         f"sheet = {_quoted(lock.sheet)}",
@@ -68,8 +84,14 @@ def lock_text(lock: LockFile) -> str:
     for release in lock.releases:
         lines += ["", "[[release]]", f"mod = {_quoted(release.mod)}"]
         lines.append(f"version = {_quoted(release.version)}")
+        if release.build:
+            lines.append(f"build = {_quoted(release.build)}")
         if release.because:
             lines.append(f"needed-by = {_list(release.because)}")
+        if release.trial:
+            lines.append(f"rests-on = {_quoted(release.trial)}")
+        for group, chosen in release.options:
+            lines.append(f"options.{group} = {_list(chosen)}")
         for file in release.files:
             lines += ["", "  [[release.file]]", f"  name = {_quoted(file.name)}"]
             if file.size is not None:
@@ -107,6 +129,7 @@ def read_lock(home: PackHome) -> LockFile:
     root = TableReader(table or {}, Source(file=file), faults)
     if root.integer("format", FORMAT) != FORMAT:
         root.fault(f"this Rellum reads format {FORMAT}; resolve again", "format")
+    asked = root.text("asked", "a hash") or ""
     game = root.table("game", required=True)
     sheet = game.parsed("sheet", "fathomline", parse_id, required=True)
     version = game.parsed("version", "1.6.0", parse_version, required=True)
@@ -120,6 +143,7 @@ def read_lock(home: PackHome) -> LockFile:
     raise_faults(fault_lines(faults), shown_file(file))
     assert sheet is not None and version is not None  # else there were faults
     return LockFile(
+        asked=asked,
         sheet=SheetId(sheet),
         game_version=version,
         edition=edition,
@@ -131,7 +155,11 @@ def read_lock(home: PackHome) -> LockFile:
 def _read_release(reader: TableReader) -> LockedRelease | None:
     mod = reader.parsed("mod", "tidal-currents", parse_id, required=True)
     version = reader.text("version", "3.2", required=True)
+    build = reader.text("build", "harbour") or ""
     because = reader.texts("needed-by", "tidal-currents")
+    trial = reader.text("rests-on", "works on game 1.7.0") or ""
+    table = reader.table("options")
+    options = tuple((group, table.texts(group, "high")) for group in table.names())
     files = []
     for each in reader.tables("file"):
         name = each.text("name", "tidal.zip", required=True)
@@ -152,6 +180,9 @@ def _read_release(reader: TableReader) -> LockedRelease | None:
     return LockedRelease(
         mod=ModId(mod),
         version=version,
+        build=build,
+        options=options,
+        trial=trial,
         because=tuple(ModId(each) for each in because),
         files=tuple(files),
         source=reader.source,

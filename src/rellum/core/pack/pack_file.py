@@ -1,28 +1,22 @@
-"""``rellum.toml``: read with every fault located, written so that comments and order stay."""
+"""Reading ``rellum.toml``, with every fault located."""
 
 from __future__ import annotations
 
-import json
 import os
-from collections.abc import Callable
+from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from rellum.core.catalog.model import Catalog, Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
-from rellum.core.durable import write_durably
-from rellum.core.folder.identity import Identity
 from rellum.core.ids import ModId, SheetId
+from rellum.core.nearest import nearest
 from rellum.core.pack.home import PackHome
 from rellum.core.paths import shown_file
-from rellum.core.solving.problem import Hold, Want
+from rellum.core.solving.problem import Hold, Trust, Want
 from rellum.core.versions.orderings import parse_version
-from rellum.core.versions.ranges import RangeSyntaxError, parse_range
+from rellum.core.versions.ranges import Range, RangeSyntaxError, parse_range
 from rellum.core.versions.version import VersionSyntaxError
-
-if TYPE_CHECKING:
-    from tomlkit import TOMLDocument
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -32,6 +26,8 @@ class WantLine:
     mod: ModId
     range_text: str
     source: Source
+    optional: bool = False
+    options: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -46,12 +42,17 @@ class HoldLine:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PackFile:
-    """What ``rellum.toml`` says. Folders are absolute."""
+    """What ``rellum.toml`` says. Folders are absolute.
+
+    ``game_range`` None: the line-up is for the version of the game that was adopted.
+    """
 
     name: str
     catalogs: tuple[str, ...]
+    trust: Trust
     sheet: SheetId | None
     game_folder: str | None
+    game_range: Range | None
     wants: tuple[WantLine, ...]
     holds: tuple[HoldLine, ...]
 
@@ -66,6 +67,7 @@ def read_pack_file(home: PackHome) -> PackFile:
     pack = root.table("pack")
     name = pack.text("name", "north-sea") or os.path.basename(home.folder)
     catalogs = pack.texts("catalogs", "../catalog")
+    trust = _read_trust(pack)
     pack.finish()
     game = root.table("game")
     sheet = game.parsed("sheet", "fathomline", parse_id)
@@ -74,6 +76,7 @@ def read_pack_file(home: PackHome) -> PackFile:
     game.parsed("version", "1.6.0", parse_version)
     game.text("edition", "boxed")
     game.texts("expansions", "ice-charts")
+    game_range = game.parsed("range", ">=1.6, <1.8", parse_range)
     game.finish()
     wants = _read_wants(root.table("want"))
     holds = _read_holds(root.table("hold"))
@@ -82,6 +85,8 @@ def read_pack_file(home: PackHome) -> PackFile:
     return PackFile(
         name=name,
         catalogs=tuple(os.path.normpath(os.path.join(home.folder, each)) for each in catalogs),
+        trust=trust,
+        game_range=game_range,
         sheet=SheetId(sheet) if sheet else None,
         game_folder=os.path.normpath(os.path.join(home.folder, folder)) if folder else None,
         wants=wants,
@@ -89,16 +94,46 @@ def read_pack_file(home: PackHome) -> PackFile:
     )
 
 
+def _read_trust(pack: TableReader) -> Trust:
+    text = pack.text("trust", "declared") or "declared"
+    if text != "declared" and text != "tried":
+        pack.fault(f"{text!r} is neither declared nor tried", "trust")
+    return "tried" if text == "tried" else "declared"
+
+
 def _read_wants(reader: TableReader) -> tuple[WantLine, ...]:
+    """Read wants: a range, or a table with a range, ``optional`` and ``options``."""
     wants = []
     for mod in reader.names():
         reader.convert(mod, parse_id, mod)
-        text = reader.text(mod, ">=3")
-        if text is not None:
+        if reader.holds(mod, dict):
+            wants.append(_read_want_table(ModId(mod), reader.table(mod)))
+        elif (text := reader.text(mod, ">=3")) is not None:
             wants.append(
                 WantLine(mod=ModId(mod), range_text=text.strip(), source=reader.source.at(mod))
             )
     return tuple(wants)
+
+
+def _read_want_table(mod: ModId, reader: TableReader) -> WantLine:
+    range_text = reader.text("range", ">=3") or "*"
+    optional = reader.flag("optional")
+    options: list[tuple[str, tuple[str, ...]]] = []
+    table = reader.table("options")
+    for group in table.names():
+        if table.holds(group, str):
+            chosen = table.text(group, "high")
+            options.append((group, (chosen,) if chosen else ()))
+        else:
+            options.append((group, table.texts(group, "gulls")))
+    reader.finish()
+    return WantLine(
+        mod=mod,
+        range_text=range_text.strip(),
+        source=reader.source,
+        optional=optional,
+        options=tuple(options),
+    )
 
 
 def _read_holds(reader: TableReader) -> tuple[HoldLine, ...]:
@@ -123,9 +158,19 @@ def understand(pack: PackFile, catalog: Catalog) -> tuple[tuple[Want, ...], tupl
     for want in pack.wants:
         try:
             range_ = parse_range(want.range_text, catalog.ordering(want.mod))
-            wants.append(Want(mod=want.mod, range=range_, source=want.source))
         except RangeSyntaxError as error:
             faults.append(Fault(source=want.source, message=str(error)))
+            continue
+        faults.extend(_option_faults(want, catalog))
+        wants.append(
+            Want(
+                mod=want.mod,
+                range=range_,
+                source=want.source,
+                optional=want.optional,
+                options=want.options,
+            )
+        )
     holds = []
     for hold in pack.holds:
         try:
@@ -139,94 +184,21 @@ def understand(pack: PackFile, catalog: Catalog) -> tuple[tuple[Want, ...], tupl
     return tuple(wants), tuple(holds)
 
 
-def write_adopted(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Identity) -> None:
-    """Make ``rellum.toml``, or fill in the game in the one that is there. Raises OSError."""
-    if not os.path.exists(home.pack_file):
-        write_durably(home.pack_file, _new_file(home, catalogs, game, identity).encode("utf-8"))
-        return
-
-    def fill(document: TOMLDocument) -> None:
-        import tomlkit
-
-        pack = document.setdefault("pack", tomlkit.table())
-        if "catalogs" not in pack:
-            pack["catalogs"] = [_relative(home, each) for each in catalogs]
-        game_table = document.setdefault("game", tomlkit.table())
-        game_table["sheet"] = str(identity.sheet)
-        game_table["folder"] = _relative(home, game)
-        game_table["version"] = identity.version.text
-        if identity.edition:
-            game_table["edition"] = identity.edition
-        game_table["expansions"] = list(identity.expansions)
-
-    _edit(home, fill)
-
-
-def _new_file(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Identity) -> str:
-    def text(value: str) -> str:
-        return json.dumps(value, ensure_ascii=False)
-
-    def texts(values: list[str]) -> str:
-        return "[" + ", ".join(map(text, values)) + "]"
-
-    edition = f"edition = {text(identity.edition)}\n" if identity.edition else ""
-    return (
-        "# A Rellum pack. Edit it by hand or by commands; comments and order stay.\n"
-        "\n"
-        "[pack]\n"
-        f"name = {text(os.path.basename(home.folder))}\n"
-        f"catalogs = {texts([_relative(home, each) for each in catalogs])}\n"
-        "\n"
-        "# Found by 'rellum adopt'.\n"
-        "[game]\n"
-        f"sheet = {text(identity.sheet)}\n"
-        f"folder = {text(_relative(home, game))}\n"
-        f"version = {text(identity.version.text)}\n"
-        f"{edition}"
-        f"expansions = {texts(list(identity.expansions))}\n"
-        "\n"
-        '# The mods that the pack asks for, and the versions it allows: mod = ">=1.5, <2"\n'
-        "[want]\n"
-    )
-
-
-def _relative(home: PackHome, folder: str) -> str:
-    """Return a folder as the pack file writes it: from the pack's folder, with slashes."""
-    try:
-        return os.path.relpath(folder, home.folder).replace(os.sep, "/")
-    except ValueError:  # another drive
-        return folder
-
-
-def set_want(home: PackHome, mod: str, range_text: str) -> None:
-    """Write a want into ``rellum.toml``. Raises OSError."""
-
-    def change(document: TOMLDocument) -> None:
-        import tomlkit
-
-        document.setdefault("want", tomlkit.table())[mod] = range_text
-
-    _edit(home, change)
-
-
-def remove_want(home: PackHome, mod: str) -> None:
-    """Take a want out of ``rellum.toml``. Raises OSError."""
-
-    def change(document: TOMLDocument) -> None:
-        del document["want"][mod]
-
-    _edit(home, change)
-
-
-def _edit(home: PackHome, change: Callable[[TOMLDocument], None]) -> None:
-    import tomlkit
-
-    with open(home.pack_file, encoding="utf-8", newline="") as file:
-        text = file.read()
-    try:
-        document = tomlkit.parse(text)
-    except ValueError as error:  # stricter than the reader in some corner
-        raise_faults([f"{shown_file(home.pack_file)}:1: {error}"], shown_file(home.pack_file))
-        raise
-    change(document)
-    write_durably(home.pack_file, tomlkit.dumps(document).encode("utf-8"))
+def _option_faults(want: WantLine, catalog: Catalog) -> Iterator[Fault]:
+    """Yield what a want says of options that its mod does not have."""
+    mod = catalog.mods.get(want.mod)
+    groups = {group.id: group for group in mod.options} if mod else {}
+    for name, chosen in want.options:
+        source = want.source.at("options", name)
+        group = groups.get(name)
+        if group is None:
+            known = nearest(name, groups) or f"; it has {', '.join(groups) or 'none'}"
+            yield Fault(source=source, message=f"{want.mod} has no option {name!r}{known}")
+            continue
+        choices = [each.id for each in group.choices]
+        for each in chosen:
+            if each not in choices:
+                words = f"{each!r} is no choice of it; there are {', '.join(choices)}"
+                yield Fault(source=source, message=words)
+        if group.pick == "one" and len(chosen) != 1:
+            yield Fault(source=source, message="choose exactly one of it")

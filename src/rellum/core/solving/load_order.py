@@ -1,4 +1,4 @@
-"""Load order: what a release needs or asks to come after loads first; then the pack's order, then the id."""
+"""Load order: hints and needs first, then the pack's order, then the id."""
 
 from __future__ import annotations
 
@@ -8,6 +8,8 @@ from rellum.core.catalog.model import Release
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import NoAnswer
 from rellum.core.ids import ModId
+
+_ENDS = {"first": 0, "": 1, "last": 2}
 
 
 class LoadCycle(NoAnswer):
@@ -22,15 +24,21 @@ def sort_for_loading(
     """Return the releases in load order. Raises LoadCycle, which shows the cycle.
 
     The pack's order (then the id) is followed, and whatever a release must load after is loaded
-    just before it. Iterative, so that a long chain meets no recursion limit.
+    just before it. Those that ask to load first stand before all others and those that ask to load
+    last after them, as far as needs and "after" and "before" allow. Iterative, so that a long chain
+    meets no recursion limit.
     """
     by_mod = {release.mod: release for release in releases}
     rank = {mod: position for position, mod in enumerate(pack_order)}
 
     def sorted_mods(mods: Iterable[ModId]) -> list[ModId]:
-        return sorted(mods, key=lambda mod: (rank.get(mod, len(rank)), mod))
+        return sorted(
+            mods,
+            key=lambda mod: (_ENDS[by_mod[mod].load_end], rank.get(mod, len(rank)), mod),
+        )
 
-    earlier = {release.mod: sorted_mods(_loads_after(release, by_mod)) for release in releases}
+    after = _loads_after(by_mod)
+    earlier = {mod: sorted_mods(others) for mod, others in after.items()}
     order: dict[ModId, Release] = {}
     for start in sorted_mods(by_mod):
         waiting = {start: iter(earlier[start])}
@@ -47,10 +55,24 @@ def sort_for_loading(
     return tuple(order.values())
 
 
-def _loads_after(release: Release, by_mod: dict[ModId, Release]) -> set[ModId]:
-    wished = {need.mod for need in release.needs} | set(release.load_after)
-    wished |= {other.mod for other in by_mod.values() if release.mod in other.load_before}
-    return {mod for mod in wished if mod in by_mod and mod != release.mod}
+def _loads_after(by_mod: dict[ModId, Release]) -> dict[ModId, set[ModId]]:
+    """Return what each mod loads after: what it needs or names, and what names it."""
+    after: dict[ModId, set[ModId]] = {}
+    stand_ins: dict[ModId, set[ModId]] = {}
+    for release in by_mod.values():
+        for offer in release.offers:
+            stand_ins.setdefault(offer.mod, set()).add(release.mod)
+    for release in by_mod.values():
+        needed = {each.mod for need in release.needs for each in need.any_of}
+        for mod in [*needed]:
+            needed |= stand_ins.get(mod, set())
+        named = needed | set(release.load_after)
+        after[release.mod] = {mod for mod in named if mod in by_mod and mod != release.mod}
+    for release in by_mod.values():
+        for mod in release.load_before:
+            if mod in by_mod and mod != release.mod:
+                after[mod].add(release.mod)
+    return after
 
 
 def _cycle_error(path: list[ModId], back_to: ModId, by_mod: dict[ModId, Release]) -> LoadCycle:

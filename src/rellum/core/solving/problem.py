@@ -4,20 +4,29 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Literal
 
-from rellum.core.catalog.model import Mod, Release, Source
+from rellum.core.catalog.model import Catalog, Release, Source, Trial
 from rellum.core.ids import ModId
 from rellum.core.versions.ranges import Range
 from rellum.core.versions.version import Version
 
+Trust = Literal["declared", "tried"]
+TRUSTS: tuple[Trust, ...] = ("declared", "tried")
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Want:
-    """A mod that the pack asks for, with the range it allows."""
+    """A mod that the pack asks for, with the range it allows and the options it chooses by group.
+
+    An optional one is left out where it cannot be had; its range counts all the same.
+    """
 
     mod: ModId
     range: Range
     source: Source
+    optional: bool = False
+    options: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,33 +49,59 @@ class Game:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Locked:
+    """A release of the line-up that stands, with its options by group."""
+
+    version: Version
+    build: str = ""
+    options: tuple[tuple[str, tuple[str, ...]], ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Problem:
     """Everything that a line-up depends on.
 
-    ``locked`` are the versions of the line-up that stands: they are kept where they still fit.
+    ``games`` are the game versions allowed, the one preferred first; a fixed version is alone there.
+    ``locked`` are the releases of the line-up that stands, in the order in which they are kept.
+    ``trials`` count only for the versions that they name; ``works`` only where ``trust`` is "tried".
     """
 
-    game: Game
+    games: tuple[Version, ...]
+    edition: str | None
+    expansions: tuple[str, ...]
     wants: tuple[Want, ...]
     holds: tuple[Hold, ...]
-    mods: Mapping[ModId, Mod] = field(hash=False)
-    locked: Mapping[ModId, Version] = field(hash=False)
+    catalog: Catalog = field(hash=False, repr=False)
+    trials: tuple[Trial, ...] = ()
+    trust: Trust = "declared"
+    locked: Mapping[ModId, Locked] = field(hash=False, default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Chosen:
-    """One release of a line-up. ``because`` are the mods that need it; empty where it is wanted."""
+    """One release of a line-up, with its options by group.
+
+    ``because`` are the mods that need it; empty where it is wanted. ``trial`` is what it rests on
+    where the game lies outside the range that it declares.
+    """
 
     release: Release
     because: tuple[ModId, ...]
+    options: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    trial: Trial | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LineUp:
-    """The releases chosen, in load order."""
+    """The releases chosen, in load order, and the optional wants that could not be had."""
 
     game: Game
     chosen: tuple[Chosen, ...]
+    left_out: tuple[Want, ...] = ()
+
+    def release_of(self, mod: ModId) -> Release | None:
+        """Return the release chosen of a mod, if it is in the line-up."""
+        return next((each.release for each in self.chosen if each.release.mod == mod), None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -75,11 +110,3 @@ class Statement:
 
     text: str
     source: Source | None
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Refusal:
-    """There is no line-up: these wants stand against each other by these statements."""
-
-    wants: tuple[Want, ...]
-    statements: tuple[Statement, ...]

@@ -1,148 +1,336 @@
-"""The search for a line-up: complete, in the order that a curator can follow.
+"""The search for a line-up: complete, and the first it finds is the best in the order of aims.
 
-Mods are decided in the pack's order, then what those need, in the order in which it comes in; of
-each mod the release in the lock is tried first, then the newest. The first complete answer is
-taken. Every mod in the answer is wanted or needed, so nothing comes in that nobody asked for.
+The aims, each before the next:
 
-Where a mod has no release left, the search goes back to the latest decision that had a part in
-that, and passes over those in between, whatever they were: conflict-directed backjumping (Prosser,
-"Hybrid algorithms for the constraint satisfaction problem", 1993). That leaves out only what cannot
-hold an answer, so the answer found is the same as without it.
+1. all wants and holds;
+2. releases already in the lock stay, where they are needed at all;
+3. optional wants, in the pack's order;
+4. the game version that is preferred, where the pack allows several;
+5. the newest release of each want, in the pack's order;
+6. the newest of what those need, in the order in which they come in; of several that would do, one
+   that is in already, else the first that the card names.
+
+What nobody wants or needs does not come in. Decisions are taken in exactly this order, the best
+first, and what is learned from a conflict follows from the clauses alone; so the first line-up that
+is reached without a conflict is the best one.
+
+What the pack and the game fix is supposed by decisions before all others, not written into the
+clauses: the same searcher then answers "what if", and what it learned stays true.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from rellum.core.catalog.model import Release, Requirement
 from rellum.core.ids import ModId
-from rellum.core.solving.candidates import Candidates, find_candidates
-from rellum.core.solving.load_order import sort_for_loading
-from rellum.core.solving.problem import Chosen, LineUp, Problem, Refusal
-from rellum.core.solving.refusal import explain
+from rellum.core.solving import causes
+from rellum.core.solving.causes import Cause
+from rellum.core.solving.engine import Clause, Engine, leaves_of
+from rellum.core.solving.problem import Hold, Locked, Problem, Want
+from rellum.core.solving.rules import Rules
+from rellum.core.solving.taking import Taking
+from rellum.core.solving.trials import TrialBook
+from rellum.core.solving.variables import ABSENT, Entry, GroupVariable, Surroundings
+from rellum.core.versions.version import Version
 
 
-def solve(problem: Problem) -> LineUp | Refusal:
-    """Find the line-up, or say which wants stand against each other.
+@dataclass(frozen=True, slots=True)
+class Supposition:
+    """A variable's value lies in a mask, because of something that the pack or the game says."""
 
-    Raises LoadCycle where the releases chosen cannot be put in a load order.
+    number: int
+    mask: int
+    cause: Cause
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A line-up as values: by variable, in the order in which they came in; and the game's version."""
+
+    values: Mapping[int, int]
+    game: Version
+
+
+@dataclass(frozen=True, slots=True)
+class NotFound:
+    """No line-up: these clauses, each with its cause, cannot hold together. Not yet the fewest."""
+
+    clauses: tuple[Clause, ...]
+
+
+class Searcher:
+    """Answers for one catalog, for any wants, holds and game that its first problem could bring in.
+
+    ``ignored`` are the names of causes that shall not count.
     """
-    found = find_releases(problem)
-    if found is None:
-        return explain(problem, lambda smaller: find_releases(smaller) is not None)
-    order = sort_for_loading(tuple(found.values()), tuple(want.mod for want in problem.wants))
-    chosen = tuple(Chosen(release=each, because=_needed_by(each.mod, found)) for each in order)
-    return LineUp(game=problem.game, chosen=chosen)
+
+    def __init__(
+        self, problem: Problem, ignored: frozenset[tuple[object, ...]] = frozenset()
+    ) -> None:
+        self.problem = problem
+        self.ignored = ignored
+        self.catalog = problem.catalog
+        self.engine = Engine()
+        games = {*problem.games, *problem.catalog.sheet.known_versions}
+        games.update(trial.game for trial in problem.trials)
+        editions = {rule.answer for rule in problem.catalog.sheet.edition_rules}
+        editions |= {problem.edition} if problem.edition else set()
+        self.surroundings = Surroundings(self.engine, tuple(games), sorted(editions))
+        self.rules = Rules(
+            self.engine,
+            self.catalog,
+            self.surroundings,
+            TrialBook(problem.trials, problem.trust),
+            asked=_asks_for_prereleases(problem),
+            held=frozenset((hold.mod, hold.version) for hold in problem.holds),
+            ignored=ignored,
+        )
+        self.rules.bring_in(
+            [*(want.mod for want in problem.wants), *(hold.mod for hold in problem.holds)]
+        )
+        self.taking = Taking(self.rules)
+        self._last: list[Supposition] = []
+
+    @property
+    def clauses(self) -> int:
+        """How many clauses there are, those that were learned left out."""
+        return self.engine.given
+
+    def search(self, problem: Problem, extra: Iterable[Supposition] = ()) -> Found | NotFound:
+        """Find the best line-up for a problem over the same cards, with some more supposed."""
+        for mod in (want.mod for want in problem.wants):
+            if mod not in self.rules.mods:
+                return NotFound(tuple(Clause([], cause) for cause in self._no_card(mod)))
+        suppositions = [*self.suppose(problem), *extra]
+        common = self._shared_with_last(suppositions)
+        if not common:
+            self._make_clauses(suppositions)
+        self.engine.go_back(common)
+        self._last = suppositions
+        return _Run(self, problem, suppositions).run()
+
+    def _shared_with_last(self, suppositions: list[Supposition]) -> int:
+        """Return how many suppositions of the last search stand decided and hold here, too.
+
+        None where something about the game differs: other releases may have to be looked at then.
+        """
+        around = self.surroundings
+        fixed = {around.game, around.edition, *around.expansions.values()}
+        common = 0
+        for one, two in zip(self._last, suppositions, strict=False):
+            if (one.number, one.mask) != (two.number, two.mask):
+                return 0 if two.number in fixed else common
+            common += 1
+        return min(common, self.engine.level)
+
+    def _make_clauses(self, suppositions: list[Supposition]) -> None:
+        """Add the clauses of all releases that can be chosen where the game is as supposed."""
+        engine = self.engine
+        engine.go_back(0)
+        around = {self.surroundings.game, self.surroundings.edition}
+        around.update(self.surroundings.expansions.values())
+        for each in suppositions:
+            if each.number in around and engine.domains[each.number] & each.mask:
+                engine.decide(each.number, each.mask)
+        if engine.propagate() is None:
+            self.taking.add_all()
+        engine.go_back(0)
+
+    def _no_card(self, mod: ModId) -> Iterator[Cause]:
+        yield from (causes.Wanted(want) for want in self.problem.wants if want.mod == mod)
+        yield causes.NoCard(mod)
+
+    def suppose(self, problem: Problem) -> Iterator[Supposition]:
+        """Yield what the game is, and what the pack holds and wants."""
+        around = self.surroundings
+        games = sum(1 << around.games.index(each) for each in set(problem.games))
+        yield Supposition(around.game, games, causes.GameIs(problem.games))
+        edition = around.edition_mask([problem.edition])
+        yield Supposition(around.edition, edition, causes.EditionIs(problem.edition))
+        for name in sorted(around.expansions):
+            there = name in problem.expansions
+            mask = 0b10 if there else ABSENT
+            yield Supposition(around.expansions[name], mask, causes.ExpansionIs(name, there))
+        for hold in problem.holds:
+            yield from self._suppose_hold(hold)
+        for want in problem.wants:
+            yield from self._suppose_want(want)
+
+    def _suppose_hold(self, hold: Hold) -> Iterator[Supposition]:
+        variable = self.rules.mods.get(hold.mod)
+        if variable is not None:
+            held = [each for each in variable.mod.releases if each.version == hold.version]
+            mask = ABSENT | variable.mask_of(held)
+            yield Supposition(variable.number, mask, causes.Held(hold))
+
+    def _suppose_want(self, want: Want) -> Iterator[Supposition]:
+        variable = self.rules.mods[want.mod]
+        mask = variable.mask(want.range) | (ABSENT if want.optional else 0)
+        yield Supposition(variable.number, mask, causes.Wanted(want))
+        for group_id, names in want.options:
+            for group in self.rules.groups_of(want.mod):
+                if group.group.id == group_id:
+                    cause = causes.OptionWanted(want, group_id, names)
+                    yield Supposition(group.number, ABSENT | _wished(group, names), cause)
 
 
-def find_releases(problem: Problem) -> dict[ModId, Release] | None:
-    """Return a release for every mod wanted or needed, or None where no choice holds."""
-    wanted = tuple(want.mod for want in problem.wants)
-    return _Search(find_candidates(problem)).run(wanted)
+def _wished(group: GroupVariable, names: tuple[str, ...]) -> int:
+    """Return the values of an option variable that a want with these choices allows."""
+    if group.group.pick == "one":
+        return group.mask(names)
+    choice = group.choices[1]
+    return 0b100 if choice is not None and choice.id in names else 0b010
+
+
+def _asks_for_prereleases(problem: Problem) -> frozenset[ModId]:
+    asked = {want.mod for want in problem.wants if want.range.names_prerelease}
+    return frozenset(asked | {hold.mod for hold in problem.holds if hold.version.is_prerelease})
 
 
 @dataclass(slots=True)
-class _Step:
-    """A mod to decide, the releases not yet tried, and what was to do when it was reached.
+class _Preference:
+    """A wish that is decided before the walk, where it can still be had."""
 
-    ``objectors`` are the mods decided before whose releases had a part in what was tried in vain.
-    """
-
-    mod: ModId
-    untried: list[Release]
-    waiting: tuple[ModId, ...]
-    objectors: set[ModId]
+    number: int
+    mask: int
 
 
-class _Search:
-    """Iterative, so that a long chain of needs meets no recursion limit."""
+class _Run:
+    """One search. Iterative, so that a long chain of needs meets no recursion limit."""
 
-    def __init__(self, candidates: Candidates) -> None:
-        self.candidates = candidates
-        self.wanted: frozenset[ModId] = frozenset()
-        self.taken: dict[ModId, Release] = {}
+    def __init__(
+        self, searcher: Searcher, problem: Problem, suppositions: list[Supposition]
+    ) -> None:
+        self.searcher = searcher
+        self.engine = searcher.engine
+        self.taking = searcher.taking
+        self.rules = searcher.rules
+        self.suppositions = suppositions
+        self.preferences = list(self._preferences(problem))
+        wanted = [searcher.rules.mods[want.mod] for want in problem.wants]
+        # The walk: what has to come in, in order; how far it is; and what came in on the way.
+        self.queue: list[Entry] = [((each.number, each.everything & ~ABSENT),) for each in wanted]
+        self.optional = {
+            searcher.rules.mods[want.mod].number for want in problem.wants if want.optional
+        }
+        self.at = 0
+        self.taken: dict[int, int] = {}
+        self.next_wish = 0
+        # For each decision: how far wishes and walk were when it was taken.
+        self.marks = [(0, 0, len(self.queue), 0)] * searcher.engine.level
 
-    def run(self, wanted: tuple[ModId, ...]) -> dict[ModId, Release] | None:
-        self.wanted = frozenset(wanted)
-        waiting = wanted
-        steps: list[_Step] = []
+    def _preferences(self, problem: Problem) -> Iterator[_Preference]:
+        rules, around = self.rules, self.searcher.surroundings
+        for mod, locked in problem.locked.items():
+            yield from self._keep(mod, locked)
+        for want in problem.wants:
+            if want.optional:
+                variable = rules.mods[want.mod]
+                yield _Preference(variable.number, variable.everything & ~ABSENT)
+        for version in problem.games[:-1] if len(problem.games) > 1 else ():
+            yield _Preference(around.game, 1 << around.games.index(version))
+
+    def _keep(self, mod: ModId, locked: Locked) -> Iterator[_Preference]:
+        variable = self.rules.mods.get(mod)
+        if variable is None:
+            return
+        kept = [
+            each
+            for each in variable.mod.releases
+            if each.version == locked.version and each.build == locked.build
+        ]
+        if kept:
+            yield _Preference(variable.number, ABSENT | variable.mask_of(kept))
+        chosen = dict(locked.options)
+        for group in self.rules.groups_of(mod):
+            if group.group.id in chosen:
+                yield _Preference(group.number, ABSENT | _wished(group, chosen[group.group.id]))
+
+    def run(self) -> Found | NotFound:
+        engine = self.engine
         while True:
-            waiting = tuple(mod for mod in waiting if mod not in self.taken)
-            if not waiting:
-                return self.taken
-            steps.append(self._step(waiting))
-            advanced = self._advance(steps)
-            if advanced is None:
-                return None
-            waiting = advanced
+            conflict = engine.propagate()
+            if conflict is not None:
+                no_way = engine.learn(conflict)
+                if no_way is not None:
+                    return self._refuse(no_way)
+                self._rewind()
+                continue
+            if engine.level < len(self.suppositions):
+                supposed = self.suppositions[engine.level]
+                if not engine.domains[supposed.number] & supposed.mask:
+                    return self._refuse(Clause([(supposed.number, supposed.mask)], supposed.cause))
+                self._decide(supposed.number, supposed.mask)
+                continue
+            if not self._grant_wish() and self._walk():
+                game = engine.domains[self.searcher.surroundings.game]
+                return Found(dict(self.taken), self.searcher.surroundings.games[_lowest(game)])
 
-    def _step(self, waiting: tuple[ModId, ...]) -> _Step:
-        untried = list(reversed(self.candidates.of(waiting[0])))
-        return _Step(mod=waiting[0], untried=untried, waiting=waiting[1:], objectors=set())
+    def _refuse(self, conflict: Clause) -> NotFound:
+        # All that is supposed, and not only what the search came by: what others want may make the
+        # way to the contradiction shorter.
+        supposed = [Clause([(each.number, each.mask)], each.cause) for each in self.suppositions]
+        return NotFound((*supposed, *leaves_of(self.engine.trace(conflict))))
 
-    def _advance(self, steps: list[_Step]) -> tuple[ModId, ...] | None:
-        """Take the next release that agrees, going back where there is none."""
-        while steps:
-            step = steps[-1]
-            self.taken.pop(step.mod, None)
-            while step.untried:
-                release = step.untried.pop()
-                objectors = self._objectors(release)
-                if objectors is None:
-                    self.taken[step.mod] = release
-                    needed = tuple(need.mod for need in release.needs)
-                    return tuple(dict.fromkeys(step.waiting + needed))
-                step.objectors |= objectors
-            self._go_back(steps)
-        return None
+    def _decide(self, number: int, mask: int) -> None:
+        self.marks.append((self.next_wish, self.at, len(self.queue), len(self.taken)))
+        self.engine.decide(number, mask)
 
-    def _go_back(self, steps: list[_Step]) -> None:
-        """Undo decisions down to the latest that had a part in the last one's failing."""
-        failed = steps.pop()
-        to_blame = failed.objectors | self._brought_in_by(failed.mod)
-        while steps and steps[-1].mod not in to_blame:
-            self.taken.pop(steps.pop().mod, None)
-        if steps:
-            steps[-1].objectors |= to_blame - {steps[-1].mod}
+    def _rewind(self) -> None:
+        """Take wishes and walk back to where the engine went back to."""
+        level = self.engine.level
+        if level < len(self.marks):
+            self.next_wish, self.at, queued, taken = self.marks[level]
+            del self.marks[level:]
+            del self.queue[queued:]
+            while len(self.taken) > taken:
+                self.taken.popitem()
 
-    def _brought_in_by(self, mod: ModId) -> set[ModId]:
-        """Return a mod taken that needs this one; none where the pack wants it."""
-        if mod in self.wanted:
-            return set()
-        needing = (
-            each.mod for each in self.taken.values() if any(n.mod == mod for n in each.needs)
-        )
-        return {next(needing)}
+    def _grant_wish(self) -> bool:
+        """Decide for the next wish that can be had and is not so already; False: none is left."""
+        domains = self.engine.domains
+        while self.next_wish < len(self.preferences):
+            wish = self.preferences[self.next_wish]
+            domain = domains[wish.number]
+            if domain & wish.mask and domain & ~wish.mask:
+                self._decide(wish.number, wish.mask)
+                return True
+            self.next_wish += 1
+        return False
 
-    def _objectors(self, release: Release) -> set[ModId] | None:
-        """Return a mod that keeps a release out (none: it keeps itself out), or None if all agree."""
-        for need in release.needs:
-            if not self._can_still_meet(need):
-                return {need.mod} & self.taken.keys()
-        for clash in release.clashes:
-            if _hits(clash, self.taken.get(clash.mod)):
-                return {clash.mod}
-        for other in self.taken.values():
-            if any(_misses(need, release) for need in other.needs):
-                return {other.mod}
-            if any(_hits(clash, release) for clash in other.clashes):
-                return {other.mod}
-        return None
+    def _walk(self) -> bool:
+        """Go on to the next decision and take it; True: there is none left, all is in."""
+        domains = self.engine.domains
+        while self.at < len(self.queue):
+            entry = self.queue[self.at]
+            if any(number in self.taken and domains[number] & mask for number, mask in entry):
+                self.at += 1
+                continue
+            number, value_mask = self._first_possible(entry)
+            if number < 0:
+                # An optional want that cannot be had, or a need that is ignored.
+                assert self.searcher.ignored or entry[0][0] in self.optional
+                self.at += 1
+                continue
+            if domains[number] != value_mask:
+                self._decide(number, value_mask)
+                return False
+            value = _lowest(value_mask)
+            self.taken[number] = value
+            self.at += 1
+            self.queue += self.taking.entries_of(number, value)
+        return True
 
-    def _can_still_meet(self, need: Requirement) -> bool:
-        taken = self.taken.get(need.mod)
-        if taken is not None:
-            return taken.version in need.range
-        return any(each.version in need.range for each in self.candidates.of(need.mod))
-
-
-def _hits(clash: Requirement, release: Release | None) -> bool:
-    return release is not None and release.mod == clash.mod and release.version in clash.range
-
-
-def _misses(need: Requirement, release: Release) -> bool:
-    return release.mod == need.mod and release.version not in need.range
+    def _first_possible(self, entry: Entry) -> tuple[int, int]:
+        """Return the first of an entry's values that is still possible, as a variable and a mask."""
+        for number, mask in entry:
+            possible = self.engine.domains[number] & mask & ~ABSENT
+            if possible:
+                return number, possible & -possible
+        return -1, 0
 
 
-def _needed_by(mod: ModId, found: dict[ModId, Release]) -> tuple[ModId, ...]:
-    return tuple(each.mod for each in found.values() if any(need.mod == mod for need in each.needs))
+def _lowest(mask: int) -> int:
+    """Return the lowest value of a mask."""
+    return (mask & -mask).bit_length() - 1

@@ -17,6 +17,8 @@ each set, so that two ranges are equal exactly when they hold the same versions.
 from __future__ import annotations
 
 import re
+from bisect import bisect_left, bisect_right
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Final
@@ -84,6 +86,16 @@ class Range:
 
     def __str__(self) -> str:
         return self.text
+
+    def spans(self, keys: Sequence[Key]) -> list[tuple[int, int]]:
+        """Return which of some sorted version keys lie in it, as (start, stop) of slices."""
+        found = []
+        for low, high in self.intervals:
+            start = (bisect_right if low.after else bisect_left)(keys, low.key)
+            stop = (bisect_right if high.after else bisect_left)(keys, high.key)
+            if start < stop:
+                found.append((start, stop))
+        return found
 
     @property
     def is_empty(self) -> bool:

@@ -1,0 +1,138 @@
+"""From a pack's files to the problem that the solver is asked."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.open_pack import OpenPack
+from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.model import Catalog, Release
+from rellum.core.errors import UserError
+from rellum.core.folder.identity import Identity
+from rellum.core.hashing import hash_bytes
+from rellum.core.ids import ModId
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.lock_file import LockFile, read_lock
+from rellum.core.pack.pack_file import PackFile, read_pack_file, understand
+from rellum.core.pack.trials_file import read_pack_trials
+from rellum.core.solving.problem import Locked, Problem
+from rellum.core.versions.version import Version
+
+
+class NoSuchGame(UserError):
+    """No known version of the game lies in the range that the pack allows."""
+
+    code = "no-such-game"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PackProblem:
+    """A pack, the catalog it draws on, the line-up that stands (if any), and what the solver is asked."""
+
+    home: PackHome
+    pack: PackFile
+    catalog: Catalog
+    identity: Identity
+    lock: LockFile | None
+    problem: Problem
+
+    def releases_now(self) -> dict[ModId, Release]:
+        """Return the releases of the line-up that stands, without those that no card has any more."""
+        return locked_releases(self.lock, self.catalog) if self.lock else {}
+
+
+def problem_of(opened: OpenPack, *, fresh: Collection[ModId] | None = None) -> PackProblem:
+    """Read a pack's files. ``fresh``: mods whose release need not stay as it is; None: all.
+
+    Raises what reading can raise, UnknownMod, NoSuchGame.
+    """
+    home = opened.home
+    pack = read_pack_file(home)
+    catalog = catalog_of(home, pack)
+    lock = read_lock(home) if os.path.exists(home.lock_file) else None
+    identity = opened.state.identity()
+    problem = make_problem(home, pack, catalog, identity, lock, fresh)
+    return PackProblem(
+        home=home, pack=pack, catalog=catalog, identity=identity, lock=lock, problem=problem
+    )
+
+
+def make_problem(
+    home: PackHome,
+    pack: PackFile,
+    catalog: Catalog,
+    identity: Identity,
+    lock: LockFile | None,
+    fresh: Collection[ModId] | None = (),
+) -> Problem:
+    """Put wants, holds, trials, game and what stands into one problem."""
+    for mod in (*(want.mod for want in pack.wants), *(hold.mod for hold in pack.holds)):
+        find_mod(catalog, mod)
+    wants, holds = understand(pack, catalog)
+    keeps_game = lock is not None and fresh is not None
+    return Problem(
+        games=_games(pack, catalog, identity, lock.game_version if keeps_game and lock else None),
+        edition=identity.edition,
+        expansions=identity.expansions,
+        wants=wants,
+        holds=holds,
+        catalog=catalog,
+        trials=catalog.trials + read_pack_trials(home),
+        trust=pack.trust,
+        locked={} if fresh is None or lock is None else _locked(lock, pack, catalog, fresh),
+    )
+
+
+def _games(
+    pack: PackFile, catalog: Catalog, identity: Identity, locked: Version | None
+) -> tuple[Version, ...]:
+    """Return the game versions allowed: the one that stands first, then the newest."""
+    if pack.game_range is None:
+        return (identity.version,)
+    known = {*catalog.sheet.known_versions, identity.version}
+    allowed = sorted((each for each in known if each in pack.game_range), reverse=True)
+    if not allowed:
+        texts = ", ".join(each.text for each in sorted(known))
+        raise NoSuchGame(
+            f"no known version of the game lies in '{pack.game_range}'",
+            hint=f"The game sheet and the folder know of {texts}; correct 'range' under [game].",
+        )
+    return tuple(sorted(allowed, key=lambda each: each != locked))
+
+
+def _locked(
+    lock: LockFile, pack: PackFile, catalog: Catalog, fresh: Collection[ModId]
+) -> dict[ModId, Locked]:
+    """Return what stays if it can: the wants' releases in the pack's order, then the others."""
+    options = {each.mod: each.options for each in lock.releases}
+    releases = locked_releases(lock, catalog)
+    wanted = [want.mod for want in pack.wants if want.mod in releases]
+    return {
+        mod: Locked(version=releases[mod].version, build=releases[mod].build, options=options[mod])
+        for mod in dict.fromkeys([*wanted, *releases])
+        if mod not in fresh
+    }
+
+
+def locked_releases(lock: LockFile, catalog: Catalog) -> dict[ModId, Release]:
+    """Return the releases of a line-up, without those that no card has any more."""
+    return {
+        each.mod: release
+        for each in lock.releases
+        if each.mod in catalog.mods
+        and (release := catalog.mods[each.mod].release_named(each.version, each.build))
+    }
+
+
+def asked_hash(pack: PackFile) -> str:
+    """Return a hash over what a pack asks for; the same as long as the line-up may stand."""
+    said = [
+        pack.trust,
+        str(pack.game_range or ""),
+        *(f"{w.mod} {w.range_text} {w.optional} {w.options}" for w in pack.wants),
+        *(f"{h.mod} {h.version_text}" for h in pack.holds),
+    ]
+    return hash_bytes("\n".join(said).encode("utf-8", "surrogatepass"))[:32]

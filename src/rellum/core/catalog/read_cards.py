@@ -1,0 +1,146 @@
+"""Reading all cards of a catalog: those that changed from their files, the others from the cache."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+from rellum.core.catalog.cache import read_cache, write_cache
+from rellum.core.catalog.card_store import Stamp, StoredCard, store_card
+from rellum.core.catalog.cards import find_ordering, read_card
+from rellum.core.catalog.model import GameSheet, Source
+from rellum.core.catalog.tables import MAX_FILE_BYTES, Fault, fault_lines, parse_toml
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.ids import ModId
+from rellum.core.versions.orderings import DOTTED, Ordering
+from rellum.core.workers import run_both
+
+_FEW = 40
+"""Up to so many cards are read in this process: a second one would cost more than it saves."""
+_PLAINLY_DOTTED = re.compile(rb"^versions *= *\"dotted\" *(?:#.*)?$", re.MULTILINE)
+
+Orderings = dict[str, Ordering]
+ReadCard = tuple[str, StoredCard | None, list[str]]
+
+
+def read_cards(
+    files: Sequence[str], sheet: GameSheet, cache: str, faults: list[str]
+) -> dict[ModId, StoredCard]:
+    """Return the cards without faults, by id, in the order of their files; note every fault."""
+    stamps = {file: _stamp(file) for file in files}
+    before = read_cache(cache, sheet.places)
+    kept = {file: card for file, card in before.items() if stamps.get(file) == card.stamp}
+    if len(kept) == len(files) == len(before):
+        return _by_id((kept[file] for file in files), faults)
+    changed = [file for file in files if file not in kept]
+    tables = _parse(changed if len(changed) <= _FEW else filter(_names_an_ordering, changed))
+    orderings = {card.id: card.ordering for card in kept.values()} | _orderings_of(tables)
+    if _differ(orderings, {card.id: card.ordering for card in before.values()}):
+        # Ranges in cards that did not change may mean something else now.
+        kept, changed = {}, list(files)
+        tables |= _parse(filter(_names_an_ordering, changed))
+        orderings = _orderings_of(tables)
+    reader = _Reader(sheet, orderings, tables, stamps)
+    for file, card, noted in reader.read_all(changed):
+        faults.extend(noted)
+        if card is not None:
+            kept[file] = card
+    cards = [kept[file] for file in files if file in kept]
+    if not faults:
+        write_cache(cache, sheet.places, cards)
+    return _by_id(cards, faults)
+
+
+def _stamp(file: str) -> Stamp:
+    """Return what tells whether a file changed; of one that is gone, what no file has."""
+    try:
+        status = os.stat(file)
+    except OSError:
+        return Stamp(file=file, size=-1, mtime_ns=0, ctime_ns=0)
+    return Stamp(
+        file=file, size=status.st_size, mtime_ns=status.st_mtime_ns, ctime_ns=status.st_ctime_ns
+    )
+
+
+Parsed = tuple[dict[str, Any] | None, str]
+"""A card's table, or None and what is wrong with its syntax."""
+
+
+def _parse(files: Iterable[str]) -> dict[str, Parsed]:
+    return {file: parse_toml(file) for file in files}
+
+
+def _orderings_of(tables: Mapping[str, Parsed]) -> Orderings:
+    return dict(find_ordering(table) for table, _ in tables.values() if table)
+
+
+def _names_an_ordering(file: str) -> bool:
+    """Whether a card may say that its versions compare otherwise than ``dotted``."""
+    try:
+        with open(file, "rb") as stream:
+            content = stream.read(MAX_FILE_BYTES)
+    except OSError:
+        return False
+    return b"versions" in content and not _PLAINLY_DOTTED.search(content)
+
+
+def _differ(now: Mapping[str, Ordering], before: Mapping[str, Ordering]) -> bool:
+    """Whether the versions of any mod compare otherwise than before."""
+    return any(
+        now.get(mod, DOTTED) != before.get(mod, DOTTED) for mod in now.keys() | before.keys()
+    )
+
+
+class _Reader:
+    """Reads cards in full, once it is known how the versions of all mods compare."""
+
+    def __init__(
+        self,
+        sheet: GameSheet,
+        orderings: Orderings,
+        tables: Mapping[str, Parsed],
+        stamps: Mapping[str, Stamp],
+    ) -> None:
+        self.sheet = sheet
+        self.orderings = orderings
+        self.tables = tables
+        self.stamps = stamps
+
+    def read_all(self, files: Sequence[str]) -> list[ReadCard]:
+        """Read the files, half of them in a second process where there are many."""
+        if len(files) <= _FEW:
+            return self.read(files)
+        middle = len(files) // 2
+        ours, theirs = run_both(
+            lambda: self.read(files[:middle]), lambda: self.read(files[middle:])
+        )
+        return ours + theirs
+
+    def read(self, files: Sequence[str]) -> list[ReadCard]:
+        """Return for each file its card, None where there is a fault, and the faults."""
+        return [(file, *self._read_one(file)) for file in files]
+
+    def _read_one(self, file: str) -> tuple[StoredCard | None, list[str]]:
+        table, syntax_fault = self.tables.get(file) or parse_toml(file)
+        if table is None:
+            return None, [syntax_fault]
+        noted: list[Fault] = []
+        mod = read_card(table, file, self.sheet.places, self.orderings, noted)
+        stored = None if mod is None else store_card(mod, self.stamps[file])
+        return stored, fault_lines(noted)
+
+
+def _by_id(cards: Iterable[StoredCard], faults: list[str]) -> dict[ModId, StoredCard]:
+    """Return the cards by id, noting ids that two cards have."""
+    found: dict[ModId, StoredCard] = {}
+    for card in cards:
+        if card.id in found:
+            here, first = (
+                place_of(Source(file=each.stamp.file, key=("mod", "id")))
+                for each in (card, found[card.id])
+            )
+            faults.append(f"{here}: mod.id: {card.id!r} is taken already, at {first}")
+        found[card.id] = card
+    return found

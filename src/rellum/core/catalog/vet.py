@@ -1,0 +1,208 @@
+"""What is wrong in a catalog beyond each file by itself: statements about what is not there, and
+statements that contradict one another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from rellum.core.catalog.model import Catalog, Clash, Mod, Need, Release, Source, Trial
+from rellum.core.catalog.tables import Fault
+from rellum.core.ids import ModId
+from rellum.core.nearest import nearest
+from rellum.core.versions.ranges import Range, parse_range
+
+
+def vet(catalog: Catalog) -> list[Fault]:
+    """Return all that is wrong between the files of a catalog."""
+    faults: list[Fault] = []
+    for mod in catalog.mods.values():
+        for release in mod.releases:
+            faults += _of_release(catalog, mod, release)
+        for group in mod.options:
+            for choice in group.choices:
+                faults += _of_needs(catalog, choice.needs, choice.source)
+                faults += _of_clashes(catalog, mod.id, choice.clashes, choice.source)
+                faults += _of_game(catalog, choice.game, choice.source)
+    for trial in catalog.trials:
+        faults += of_trial(catalog, trial)
+    faults += _load_cycles(catalog)
+    return faults
+
+
+def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]:
+    source = release.source
+    yield from _of_game(catalog, release.game, source)
+    yield from _of_needs(catalog, release.needs, source)
+    yield from _of_clashes(catalog, mod.id, release.clashes, source)
+    yield from _of_surroundings(catalog, release)
+    for need in release.needs:
+        if any(each.mod == mod.id for each in need.any_of):
+            yield Fault(source=source.at(*need.key), message=f"{mod.id} needs itself")
+    for offer in release.offers:
+        if offer.mod == mod.id:
+            yield Fault(source=source.at("offers", mod.id), message=f"{mod.id} offers itself")
+    for made_for in release.made_for:
+        other = catalog.mods.get(made_for.mod)
+        if other is None:
+            yield _unknown_mod(catalog, made_for.mod, source.at(*made_for.key))
+            continue
+        known = {each.build for each in other.releases if each.build}
+        known |= {f"{group.id}.{each.id}" for group in other.options for each in group.choices}
+        for variant in made_for.variants:
+            if variant not in known:
+                words = f"{other.id} has no build or option {variant!r}" + nearest(variant, known)
+                yield Fault(source=source.at(*made_for.key), message=words)
+    for key, named in (("after", release.load_after), ("before", release.load_before)):
+        for each in named:
+            if each not in catalog.mods:
+                yield _unknown_mod(catalog, each, source.at("load", key))
+    yield from _contradictions(catalog, release)
+
+
+def _of_surroundings(catalog: Catalog, release: Release) -> Iterator[Fault]:
+    """What a release says of expansions and editions that the game sheet does not have."""
+    expansions = {rule.answer for rule in catalog.sheet.expansion_rules}
+    editions = {rule.answer for rule in catalog.sheet.edition_rules}
+    for key, named in (
+        ("needs", release.expansions_needed),
+        ("forbids", release.expansions_forbidden),
+        ("shows-more-with", release.expansions_used),
+    ):
+        for each in named:
+            if each not in expansions:
+                words = f"the game sheet has no expansion {each!r}" + nearest(each, expansions)
+                yield Fault(source=release.source.at("expansions", key), message=words)
+    for each in release.editions or ():
+        if each not in editions:
+            words = f"the game sheet has no edition {each!r}" + nearest(each, editions)
+            yield Fault(source=release.source.at("editions"), message=words)
+
+
+def _of_game(catalog: Catalog, game: str | None, source: Source) -> Iterator[Fault]:
+    if game is None:
+        return
+    range_ = parse_range(game)
+    if range_.is_empty:
+        yield Fault(source=source.at("game"), message=f"no version at all lies in '{game}'")
+    elif catalog.sheet.known_versions and not any(
+        version in range_ for version in catalog.sheet.known_versions
+    ):
+        known = ", ".join(version.text for version in catalog.sheet.known_versions)
+        words = f"no version of the game lies in '{game}'; the sheet knows {known}"
+        yield Fault(source=source.at("game"), message=words)
+
+
+def _of_needs(catalog: Catalog, needs: Iterable[Need], source: Source) -> Iterator[Fault]:
+    for need in needs:
+        for each in need.any_of:
+            at = source.at(*need.key)
+            mod = catalog.mods.get(each.mod)
+            if mod is None and each.mod not in catalog.offered:
+                yield _unknown_mod(catalog, each.mod, at)
+            elif not _is_there(catalog, each.mod, catalog.range_of(each)):
+                known = ", ".join(r.version.text for r in mod.releases[:8]) if mod else "stand-ins"
+                words = f"no release of {each.mod} lies in '{each.range}'; there are {known}"
+                yield Fault(source=at, message=words)
+
+
+def _is_there(catalog: Catalog, mod_id: ModId, range_: Range) -> bool:
+    """Whether a release, or one that stands in for it, lies in a range."""
+    mod = catalog.mods.get(mod_id)
+    if mod and any(each.version in range_ for each in mod.releases):
+        return True
+    return any(
+        offer.mod == mod_id and offer.version in range_
+        for other in catalog.offered.get(mod_id, ())
+        for release in catalog.mods[other].releases
+        for offer in release.offers
+    )
+
+
+def _of_clashes(
+    catalog: Catalog, mod_id: ModId, clashes: Iterable[Clash], source: Source
+) -> Iterator[Fault]:
+    for clash in clashes:
+        if clash.other.mod not in catalog.mods:
+            yield _unknown_mod(catalog, clash.other.mod, source.at(*clash.key))
+        elif clash.other.mod == mod_id:
+            yield Fault(source=source.at(*clash.key), message=f"{mod_id} clashes with itself")
+
+
+def _contradictions(catalog: Catalog, release: Release) -> Iterator[Fault]:
+    clashes = {clash.other.mod: clash for clash in release.clashes}
+    for need in release.needs:
+        only = need.any_of[0]
+        clash = clashes.get(only.mod)
+        if len(need.any_of) > 1 or clash is None:
+            continue
+        if catalog.range_of(only) <= catalog.range_of(clash.other):
+            words = f"{release.name} needs {only} and clashes with {clash.other}"
+            yield Fault(source=release.source.at(*need.key), message=words)
+    both = set(release.expansions_needed) & set(release.expansions_forbidden)
+    for each in sorted(both):
+        words = f"{release.name} needs and forbids the expansion {each}"
+        yield Fault(source=release.source.at("expansions"), message=words)
+    if release.editions == ():
+        words = f"{release.name} is for no edition at all"
+        yield Fault(source=release.source.at("editions"), message=words)
+
+
+def _unknown_mod(catalog: Catalog, mod_id: str, source: Source) -> Fault:
+    words = f"no card in the catalog is for {mod_id!r}" + nearest(mod_id, catalog.mods)
+    return Fault(source=source, message=words)
+
+
+def of_trial(catalog: Catalog, trial: Trial) -> Iterator[Fault]:
+    """Yield what a trial names that does not exist."""
+    known = catalog.sheet.known_versions
+    if known and trial.game not in known:
+        texts = ", ".join(version.text for version in known)
+        words = f"the game sheet knows no version {trial.game}; it knows {texts}"
+        yield Fault(source=trial.source.at("game"), message=words)
+    for mod_id, text in trial.releases:
+        at = trial.source.at("releases", mod_id)
+        mod = catalog.mods.get(mod_id)
+        if mod is None:
+            yield _unknown_mod(catalog, mod_id, at)
+        elif all(each.version.text != text for each in mod.releases):
+            words = f"{mod_id} has no release {text!r}"
+            yield Fault(
+                source=at, message=words + nearest(text, [r.version.text for r in mod.releases])
+            )
+
+
+def _load_cycles(catalog: Catalog) -> Iterator[Fault]:
+    """Yield each ring of mods whose newest releases would all have to load after one another."""
+    newest = {
+        mod.id: next((each for each in mod.releases if not each.withdrawn), mod.releases[0])
+        for mod in catalog.mods.values()
+    }
+    after = {mod_id: _named_before(release, newest) for mod_id, release in newest.items()}
+    for mod_id, release in newest.items():
+        for other in release.load_before:
+            if other in after and other != mod_id:
+                after[other].append(mod_id)
+    done: set[ModId] = set()
+    for start in newest:
+        path = {start: iter(after[start])} if start not in done else {}
+        while path:
+            mod_id = next(reversed(path))
+            following = next((each for each in path[mod_id] if each not in done), None)
+            if following is None:
+                done.add(mod_id)
+                del path[mod_id]
+            elif following in path:
+                ring = [*path][[*path].index(following) :]
+                words = f"no load order exists: {' after '.join([*ring, ring[0]])}"
+                yield Fault(source=newest[following].source, message=words)
+                done.add(following)
+                path = {}
+            else:
+                path[following] = iter(after[following])
+
+
+def _named_before(release: Release, known: dict[ModId, Release]) -> list[ModId]:
+    needed = [need.any_of[0].mod for need in release.needs if len(need.any_of) == 1]
+    named = dict.fromkeys([*needed, *release.load_after])
+    return [mod for mod in named if mod in known and mod != release.mod]

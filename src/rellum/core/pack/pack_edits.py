@@ -1,0 +1,150 @@
+"""Writing ``rellum.toml``: made when a game is adopted, then edited so that comments and order stay."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from rellum.core.catalog.tables import raise_faults
+from rellum.core.durable import write_durably
+from rellum.core.folder.identity import Identity
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.pack_file import WantLine
+from rellum.core.paths import shown_file
+
+if TYPE_CHECKING:
+    from tomlkit import TOMLDocument
+
+
+def write_adopted(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Identity) -> None:
+    """Make ``rellum.toml``, or fill in the game in the one that is there. Raises OSError."""
+    if not os.path.exists(home.pack_file):
+        write_durably(home.pack_file, _new_file(home, catalogs, game, identity).encode("utf-8"))
+        return
+
+    def fill(document: TOMLDocument) -> None:
+        import tomlkit
+
+        pack = document.setdefault("pack", tomlkit.table())
+        if "catalogs" not in pack:
+            pack["catalogs"] = [_relative(home, each) for each in catalogs]
+        game_table = document.setdefault("game", tomlkit.table())
+        game_table["sheet"] = str(identity.sheet)
+        game_table["folder"] = _relative(home, game)
+        game_table["version"] = identity.version.text
+        if identity.edition:
+            game_table["edition"] = identity.edition
+        game_table["expansions"] = list(identity.expansions)
+
+    _edit(home, fill)
+
+
+def _new_file(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Identity) -> str:
+    def text(value: str) -> str:
+        return json.dumps(value, ensure_ascii=False)
+
+    def texts(values: list[str]) -> str:
+        return "[" + ", ".join(map(text, values)) + "]"
+
+    edition = f"edition = {text(identity.edition)}\n" if identity.edition else ""
+    return (
+        "# A Rellum pack. Edit it by hand or by commands; comments and order stay.\n"
+        "\n"
+        "[pack]\n"
+        f"name = {text(os.path.basename(home.folder))}\n"
+        f"catalogs = {texts([_relative(home, each) for each in catalogs])}\n"
+        "\n"
+        "# Found by 'rellum adopt'.\n"
+        "[game]\n"
+        f"sheet = {text(identity.sheet)}\n"
+        f"folder = {text(_relative(home, game))}\n"
+        f"version = {text(identity.version.text)}\n"
+        f"{edition}"
+        f"expansions = {texts(list(identity.expansions))}\n"
+        "\n"
+        '# The mods that the pack asks for, and the versions it allows: mod = ">=1.5, <2"\n'
+        "[want]\n"
+    )
+
+
+def _relative(home: PackHome, folder: str) -> str:
+    """Return a folder as the pack file writes it: from the pack's folder, with slashes."""
+    try:
+        return os.path.relpath(folder, home.folder).replace(os.sep, "/")
+    except ValueError:  # another drive
+        return folder
+
+
+def set_want(home: PackHome, want: WantLine) -> None:
+    """Write a want into ``rellum.toml``: a range alone, or a table where there is more to say.
+
+    Raises OSError.
+    """
+
+    def change(document: TOMLDocument) -> None:
+        import tomlkit
+
+        wants = document.setdefault("want", tomlkit.table())
+        if not want.optional and not want.options:
+            wants[want.mod] = want.range_text
+            return
+        said = tomlkit.inline_table()
+        said["range"] = want.range_text
+        if want.optional:
+            said["optional"] = True
+        if want.options:
+            options = tomlkit.inline_table()
+            for group, chosen in want.options:
+                options[group] = chosen[0] if len(chosen) == 1 else list(chosen)
+            said["options"] = options
+        wants[want.mod] = said
+
+    _edit(home, change)
+
+
+def set_hold(home: PackHome, mod: str, version: str, reason: str) -> None:
+    """Write a hold into ``rellum.toml``. Raises OSError."""
+
+    def change(document: TOMLDocument) -> None:
+        import tomlkit
+
+        hold = tomlkit.inline_table()
+        hold["version"] = version
+        hold["reason"] = reason
+        document.setdefault("hold", tomlkit.table())[mod] = hold
+
+    _edit(home, change)
+
+
+def remove_hold(home: PackHome, mod: str) -> None:
+    """Take a hold out of ``rellum.toml``. Raises OSError."""
+
+    def change(document: TOMLDocument) -> None:
+        del document["hold"][mod]
+
+    _edit(home, change)
+
+
+def remove_want(home: PackHome, mod: str) -> None:
+    """Take a want out of ``rellum.toml``. Raises OSError."""
+
+    def change(document: TOMLDocument) -> None:
+        del document["want"][mod]
+
+    _edit(home, change)
+
+
+def _edit(home: PackHome, change: Callable[[TOMLDocument], None]) -> None:
+    import tomlkit
+
+    with open(home.pack_file, encoding="utf-8", newline="") as file:
+        text = file.read()
+    try:
+        document = tomlkit.parse(text)
+    except ValueError as error:  # stricter than the reader in some corner
+        raise_faults([f"{shown_file(home.pack_file)}:1: {error}"], shown_file(home.pack_file))
+        raise
+    change(document)
+    write_durably(home.pack_file, tomlkit.dumps(document).encode("utf-8"))

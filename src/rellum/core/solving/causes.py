@@ -1,0 +1,188 @@
+"""What a clause stands for: a statement of a card, a trial, the pack or the game, as data.
+
+``rellum.core.solving.sentences`` puts them into words. ``name`` tells which statement it is: the same
+in every search.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from rellum.core.catalog.model import (
+    Clash,
+    MadeFor,
+    Mod,
+    Need,
+    OptionChoice,
+    OptionGroup,
+    Release,
+    Trial,
+)
+from rellum.core.ids import ModId
+from rellum.core.solving.problem import Hold, Want
+from rellum.core.solving.variables import ModVariable
+from rellum.core.versions.version import Version
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Cause:
+    """The root of all causes; two are the same only where they are one object."""
+
+    @property
+    def name(self) -> tuple[object, ...]:
+        """What tells which statement it is."""
+        return (type(self).__name__, str(self))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class OfReleases(Cause):
+    """Something that some releases of a mod say alike. ``mask`` has their values."""
+
+    variable: ModVariable = field(repr=False)
+    mask: int
+
+    @property
+    def releases(self) -> tuple[Release, ...]:
+        """The releases, newest first."""
+        return self.variable.releases(self.mask)
+
+    @property
+    def name(self) -> tuple[object, ...]:
+        """What tells which statement it is."""
+        return (type(self).__name__, self.variable.mod.id, repr(self))
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Needs(OfReleases):
+    """They need one of several mods. ``option`` where an option of theirs does, and not they.
+
+    Where nothing in the catalog meets the need, ``there`` are the versions that there are.
+    """
+
+    need: Need
+    option: OptionChoice | None = None
+    there: tuple[str, ...] | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Clashes(OfReleases):
+    """They clash with a mod. ``option`` where an option of theirs does."""
+
+    clash: Clash
+    option: OptionChoice | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ForGame(OfReleases):
+    """They are for some versions of the game. ``option`` where an option of theirs is."""
+
+    game: str
+    trials: tuple[Trial, ...] = ()
+    option: OptionChoice | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ForEditions(OfReleases):
+    """They are for some editions of the game."""
+
+    editions: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ForExpansion(OfReleases):
+    """They need an expansion, or forbid it."""
+
+    expansion: str
+    needed: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ForVariant(OfReleases):
+    """They go only on some variants of another mod."""
+
+    made_for: MadeFor
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Prerelease(OfReleases):
+    """They are pre-releases that nobody asked for."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Withdrawn(OfReleases):
+    """They were withdrawn."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Broke(Cause):
+    """These releases broke together on a game version."""
+
+    trial: Trial
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class NoCard(Cause):
+    """No card of the catalog is for a mod."""
+
+    mod: ModId
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class OptionFor(Cause):
+    """An option goes only with some releases of its mod; ``choice`` None: they must have one."""
+
+    mod: Mod = field(repr=False)
+    group: OptionGroup
+    choice: OptionChoice | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Wanted(Cause):
+    """The pack wants a mod in a range."""
+
+    want: Want
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class OptionWanted(Cause):
+    """The pack wants a mod with an option."""
+
+    want: Want
+    group: str
+    choices: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Held(Cause):
+    """The pack holds a mod at a version."""
+
+    hold: Hold
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class GameIs(Cause):
+    """The game has one of these versions."""
+
+    versions: tuple[Version, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class EditionIs(Cause):
+    """The game is of this edition."""
+
+    edition: str | None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class ExpansionIs(Cause):
+    """The game has an expansion, or has not."""
+
+    expansion: str
+    there: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Supposed(Cause):
+    """A release is supposed to be chosen, to see what would follow."""
+
+    release: Release

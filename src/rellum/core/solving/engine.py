@@ -1,0 +1,309 @@
+"""The engine of the search: variables with a few values each, clauses, and learning from conflicts.
+
+It knows nothing of mods. A variable has up to some dozens of values; what is still possible for it is
+a bit mask, its domain. A literal ``(variable, mask)`` says that the variable's value lies in the
+mask; a clause is an "or" over literals of different variables. When all literals of a clause but one
+have become false, the last one must hold, and narrows its variable's domain: that is propagation.
+
+When a clause has become false altogether, ``analyse`` resolves it with the clauses that made it so,
+back to the first point where the latest decision alone would have given it away (the first unique
+implication point). The clause learned there is kept for good, and the search jumps back to where it
+would have mattered first. This is conflict-driven clause learning (Marques-Silva and Sakallah,
+"GRASP", 1999; two watched literals from Moskewicz and others, "Chaff", 2001), with finite domains in
+place of truth values. Learned clauses follow from the clauses given, so no solution is ever lost.
+
+Each clause that was learned remembers those it came from: from them an explanation is made.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterable
+
+Literal = tuple[int, int]
+"""A variable's number, and the mask in which its value shall lie."""
+
+
+class Clause:
+    """An "or" over literals. ``cause`` says what it stands for, None where it was learned.
+
+    The first two literals are the watched ones. ``parents`` are the clauses that a learned one
+    follows from.
+    """
+
+    __slots__ = ("cause", "literals", "parents")
+
+    def __init__(
+        self,
+        literals: list[Literal],
+        cause: object | None = None,
+        parents: tuple[Clause, ...] = (),
+    ) -> None:
+        self.literals = literals
+        self.cause = cause
+        self.parents = parents
+
+
+class Engine:
+    """Domains, clauses and the trail of what happened to the domains, decision by decision.
+
+    ``domains`` and ``sizes`` (how many values each variable has) are changed only here.
+    ``contradiction`` is a clause given that can never hold, if there is one; ``given`` and
+    ``conflicts`` count clauses and conflicts.
+    """
+
+    def __init__(self) -> None:
+        self.domains: list[int] = []
+        self.sizes: list[int] = []
+        self.given = 0
+        self.conflicts = 0
+        self.contradiction: Clause | None = None
+        # For each variable, the clauses that watch a literal of it, with that literal's mask.
+        self._watching: list[list[tuple[int, Clause]]] = []
+        # What narrowed a domain: the variable, its domain before, and the clause (None: a decision).
+        self._trail: list[tuple[int, int, Clause | None]] = []
+        self._level_starts: list[int] = []
+        self._changed: deque[int] = deque()
+        # Clauses that were applied later than they could have been, with the level of that.
+        self._late: list[tuple[int, Clause]] = []
+
+    @property
+    def level(self) -> int:
+        """How many decisions stand."""
+        return len(self._level_starts)
+
+    def add_variable(self, values: int) -> int:
+        """Make a variable with so many values and return its number."""
+        self.domains.append((1 << values) - 1)
+        self.sizes.append(values)
+        self._watching.append([])
+        return len(self.domains) - 1
+
+    def add(self, literals: list[Literal], cause: object) -> None:
+        """Add a clause, before any decision. Literals that can never hold may be among them."""
+        clause = Clause(literals, cause)
+        self.given += 1
+        domains, watching = self.domains, self._watching
+        free = [each for each in literals if domains[each[0]] & each[1]]
+        if len(free) > 1:
+            if len(free) < len(literals):
+                literals[:] = free + [each for each in literals if each not in free]
+            (first, mask), (second, other_mask) = literals[0], literals[1]
+            watching[first].append((mask, clause))
+            watching[second].append((other_mask, clause))
+        elif free:
+            self._narrow(free[0][0], domains[free[0][0]] & free[0][1], clause)
+        else:
+            self.contradiction = self.contradiction or clause
+
+    def _attach(self, clause: Clause) -> None:
+        """Watch a clause that was learned, and draw what follows from it as things stand."""
+        literals = clause.literals
+        if len(literals) > 1:
+            self._choose_watched(literals)
+            for number, mask in literals[:2]:
+                self._watching[number].append((mask, clause))
+        self._apply_late(clause)
+
+    def _choose_watched(self, literals: list[Literal]) -> None:
+        """Put to the front what can still hold, then what became false last."""
+        domains = self.domains
+        literals.sort(key=lambda each: not domains[each[0]] & each[1])
+        if len(literals) < 3 or domains[literals[1][0]] & literals[1][1]:
+            return
+        masks = dict(literals[1:])
+        last = self._last_falsified(masks, len(self._trail))
+        if last >= 0:
+            variable = self._trail[last][0]
+            at = literals.index((variable, masks[variable]))
+            literals[1], literals[at] = literals[at], literals[1]
+
+    def _last_falsified(self, masks: dict[int, int], before: int) -> int:
+        """Return the position on the trail, below ``before``, at which the last of some literals
+        became false; -1 where all of them always were.
+        """
+        for position in range(before - 1, -1, -1):
+            variable, domain, _ = self._trail[position]
+            if variable in masks and domain & masks[variable]:
+                return position
+        return -1
+
+    def _narrow(self, variable: int, domain: int, reason: Clause | None) -> None:
+        before = self.domains[variable]
+        if domain != before:
+            self._trail.append((variable, before, reason))
+            self.domains[variable] = domain
+            self._changed.append(variable)
+
+    def decide(self, variable: int, mask: int) -> None:
+        """Begin a new level by narrowing a variable to the mask."""
+        self._level_starts.append(len(self._trail))
+        self._narrow(variable, self.domains[variable] & mask, None)
+
+    def propagate(self) -> Clause | None:
+        """Draw all conclusions; return a clause that has become false, or None."""
+        if self.contradiction is not None:
+            return self.contradiction
+        domains = self.domains
+        while self._changed:
+            variable = self._changed.popleft()
+            domain = domains[variable]
+            for mask, clause in [w for w in self._watching[variable] if not domain & w[0]]:
+                literals = clause.literals
+                if literals[0] == (variable, mask):
+                    literals[0], literals[1] = literals[1], literals[0]
+                other, other_mask = literals[0]
+                possible = domains[other]
+                if not possible & ~other_mask or self._watch_another(clause, mask):
+                    continue
+                left = possible & other_mask
+                if not left:
+                    self._changed.clear()
+                    return clause
+                self._trail.append((other, possible, clause))
+                domains[other] = left
+                self._changed.append(other)
+        return None
+
+    def _watch_another(self, clause: Clause, mask: int) -> bool:
+        """Watch a literal that is not false in place of the second one; False: there is none."""
+        literals = clause.literals
+        for index in range(2, len(literals)):
+            number, new_mask = candidate = literals[index]
+            if self.domains[number] & new_mask:
+                variable = literals[1][0]
+                literals[index], literals[1] = literals[1], candidate
+                self._watching[number].append((new_mask, clause))
+                self._watching[variable].remove((mask, clause))
+                return True
+        return False
+
+    def go_back(self, level: int) -> None:
+        """Undo everything after so many decisions, but for what follows from those that stay."""
+        if level >= len(self._level_starts):
+            return
+        start = self._level_starts[level]
+        for variable, before, _ in reversed(self._trail[start:]):
+            self.domains[variable] = before
+        del self._trail[start:]
+        del self._level_starts[level:]
+        self._changed.clear()
+        late = []
+        while self._late and self._late[-1][0] > level:
+            late.append(self._late.pop()[1])
+        for clause in reversed(late):
+            self._apply_late(clause)
+
+    def _apply_late(self, clause: Clause) -> None:
+        """Narrow the only variable that a clause leaves open, if it does, perhaps later than due."""
+        domains = self.domains
+        free = [each for each in clause.literals if domains[each[0]] & each[1]]
+        if len(free) == 1:
+            size = len(self._trail)
+            self._narrow(free[0][0], domains[free[0][0]] & free[0][1], clause)
+            if len(self._trail) > size and self.level:
+                self._late.append((self.level, clause))
+
+    def learn(self, conflict: Clause) -> Clause | None:
+        """Learn from a false clause, go back by the last decision that matters, and apply the lesson.
+
+        Only that decision is undone: most lessons are about the last choice alone, and the choices
+        between would all be made again (Nadel and Ryvchin, "Chronological Backtracking", 2018).
+
+        Return None, or a clause that is false without any decision: there is no solution.
+        """
+        self.conflicts += 1
+        lesson = self._analyse(conflict)
+        if lesson is None:
+            return conflict
+        clause, level = lesson
+        self.go_back(level)
+        self._attach(clause)
+        return None
+
+    def _analyse(self, conflict: Clause) -> tuple[Clause, int] | None:
+        """Return the clause to learn, and the level at which it narrows something; None: the
+        conflict needs no decision.
+        """
+        resolvent = _Resolvent(conflict)
+        literals = resolvent.literals
+        end = len(self._trail)
+        for level, start in reversed([*enumerate(self._level_starts)]):
+            # The domains as they were when this level began, of the variables that it changed.
+            first = {v: domain for v, domain, _ in reversed(self._trail[start:end])}
+            latest = {v for v, mask in literals.items() if first.get(v, 0) & mask}
+            point: Clause | None = None
+            for position in range(end - 1, start - 1, -1):
+                if not latest:
+                    break
+                variable, domain, reason = self._trail[position]
+                if variable not in latest or not domain & literals[variable]:
+                    continue
+                if len(latest) == 1 and point is None:
+                    point = resolvent.clause()
+                if reason is None:  # it rests on this level's decision
+                    return point or resolvent.clause(), level
+                latest.discard(variable)
+                latest.update(
+                    v for v in resolvent.resolve(reason, variable) if first.get(v, 0) & literals[v]
+                )
+            end = start
+        return None
+
+    def trace(self, conflict: Clause) -> tuple[Clause, ...]:
+        """Return all clauses that a false clause rests on as things stand."""
+        resolvent = _Resolvent(conflict)
+        literals = resolvent.literals
+        for variable, domain, reason in reversed(self._trail):
+            if reason is not None and variable in literals and domain & literals[variable]:
+                resolvent.resolve(reason, variable)
+        return tuple(resolvent.parents)
+
+
+class _Resolvent:
+    """A false clause that is resolved, step by step, with the clauses that made it false."""
+
+    def __init__(self, conflict: Clause) -> None:
+        self.literals = dict(conflict.literals)
+        self.parents = [conflict]
+
+    def resolve(self, reason: Clause, variable: int) -> list[int]:
+        """Resolve on a variable; return the variables whose literals may have grown."""
+        self.parents.append(reason)
+        grown = []
+        for each, mask in reason.literals:
+            if each == variable:
+                self.narrow(variable, mask)
+            else:
+                self.literals[each] = self.literals.get(each, 0) | mask
+            if each in self.literals:
+                grown.append(each)
+        return grown
+
+    def narrow(self, variable: int, mask: int) -> None:
+        """Take the values outside the mask out of a variable's literal."""
+        left = self.literals[variable] & mask
+        if left:
+            self.literals[variable] = left
+        else:
+            del self.literals[variable]
+
+    def clause(self) -> Clause:
+        """Return what was learned."""
+        return Clause(list(self.literals.items()), None, tuple(self.parents))
+
+
+def leaves_of(clauses: Iterable[Clause]) -> list[Clause]:
+    """Return the given clauses that these follow from, each once, in a steady order."""
+    found: dict[int, Clause] = {}
+    seen: set[int] = set()
+    waiting = list(clauses)
+    while waiting:
+        clause = waiting.pop()
+        if id(clause) in seen:
+            continue
+        seen.add(id(clause))
+        waiting.extend(clause.parents)
+        if not clause.parents:
+            found[id(clause)] = clause
+    return list(found.values())

@@ -1,0 +1,135 @@
+"""Newer releases than those of the line-up, each with what taking it would do."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from rellum.core.catalog.model import Release
+from rellum.core.solving import causes
+from rellum.core.solving.problem import Problem, Statement
+from rellum.core.solving.refusal import Reason
+from rellum.core.solving.search import Searcher
+from rellum.core.solving.sentences import tell
+from rellum.core.solving.suppose import Outcome, Releases, suppose
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NewRelease:
+    """A release newer than the one in the line-up, and what would come of taking it.
+
+    ``size`` in bytes is that of its own archives, None where a card does not tell.
+    """
+
+    now: Release
+    outcome: Outcome
+    size: int | None
+    statements: tuple[Statement, ...]
+    brief: str
+
+    @property
+    def release(self) -> Release:
+        """The newer release."""
+        return self.outcome.release
+
+
+def find_news(searcher: Searcher, problem: Problem, now: Releases) -> Iterator[NewRelease]:
+    """Yield, mod by mod, the newer releases from the newest down to the first that can be taken."""
+    for mod, current in now.items():
+        if mod not in searcher.rules.mods:
+            continue
+        seen = {current.version}
+        for release in searcher.rules.mods[mod].mod.releases:
+            if release.version <= current.version or release.version in seen:
+                continue
+            outcome = _best_build(searcher, problem, release, now)
+            seen.add(release.version)
+            yield as_news(current, outcome)
+            if outcome.reason is None:
+                break
+
+
+def _best_build(searcher: Searcher, problem: Problem, release: Release, now: Releases) -> Outcome:
+    """Return the outcome of the first build of a version that can be taken, else of the first."""
+    mod = searcher.rules.mods[release.mod].mod
+    builds = [each for each in mod.releases if each.version == release.version]
+    outcomes = (suppose(searcher, problem, each, now) for each in builds)
+    first = next(outcomes)
+    if first.reason is None:
+        return first
+    return next((each for each in outcomes if each.reason is None), first)
+
+
+def as_news(current: Release, outcome: Outcome) -> NewRelease:
+    """Put an outcome into words beside the release that is in the line-up."""
+    release = outcome.release
+    sizes = [file.size for file in release.files]
+    return NewRelease(
+        now=current,
+        outcome=outcome,
+        size=None if None in sizes else sum(size for size in sizes if size is not None),
+        statements=() if outcome.reason is None else tell(outcome.reason.causes),
+        brief=brief(outcome),
+    )
+
+
+def brief(outcome: Outcome) -> str:
+    """Say in a few words what taking a release would do."""
+    if outcome.reason is not None:
+        return _blocked(outcome.release, outcome.reason)
+    if not outcome.changes:
+        return "free to take"
+    parts = []
+    for change in outcome.changes:
+        if change.after is None:
+            parts.append(f"{change.mod} would leave")
+        elif change.before is None:
+            parts.append(f"brings in {change.after.name}")
+        else:
+            parts.append(f"{change.mod} {change.before.label} would be {change.after.label}")
+    return "; ".join(parts[:3]) + (f"; and {len(parts) - 3} more" if len(parts) > 3 else "")
+
+
+def _blocked(release: Release, reason: Reason) -> str:
+    """Name what keeps a release out: its own condition, or the mod that asks for another."""
+    own = [
+        each
+        for each in reason.causes
+        if isinstance(each, causes.OfReleases) and release in each.releases
+    ]
+    for cause in own:
+        if isinstance(cause, causes.ForGame):
+            return f"is for game {cause.game}"
+        if isinstance(cause, causes.ForExpansion):
+            verb = "needs" if cause.needed else "forbids"
+            return f"{verb} the expansion {cause.expansion}"
+        if isinstance(cause, causes.ForEditions):
+            return f"is for the edition {' or '.join(cause.editions)}"
+        if isinstance(cause, causes.Withdrawn):
+            return f"withdrawn: {release.withdrawn}"
+        if isinstance(cause, causes.Prerelease):
+            return "a pre-release; name one in a range to get it"
+    for held in reason.causes:
+        if isinstance(held, causes.Held) and held.hold.mod == release.mod:
+            return f"held at {held.hold.version}: {held.hold.reason}"
+        if isinstance(held, causes.Wanted) and held.want.mod == release.mod:
+            return f"the pack wants {held.want.mod} {held.want.range}"
+        if isinstance(held, causes.Broke):
+            return f"broke on game {held.trial.game}, tried {held.trial.date}"
+    others = [
+        each
+        for each in reason.causes
+        if isinstance(each, causes.OfReleases) and release not in each.releases
+    ]
+    for cause in others:
+        who = cause.variable.mod.id
+        if isinstance(cause, causes.Needs) and cause.need.any_of[0].mod == release.mod:
+            return f"blocked by {who}, which needs {cause.need}"
+        if isinstance(cause, causes.Clashes) and cause.clash.other.mod == release.mod:
+            return f"blocked by {who}, which clashes with {cause.clash.other}"
+    for cause in own:
+        if isinstance(cause, causes.Needs):
+            return f"needs {cause.need}"
+        if isinstance(cause, causes.Clashes):
+            return f"clashes with {cause.clash.other}"
+    return tell(reason.causes)[-1].text

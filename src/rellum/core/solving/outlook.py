@@ -1,0 +1,123 @@
+"""For every known version of the game: which mods are ready, and which hold the pack back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import Literal
+
+from rellum.core.catalog.model import Release, Trial
+from rellum.core.ids import ModId
+from rellum.core.solving.problem import Problem, Statement, Want
+from rellum.core.solving.refusal import reason_of, without
+from rellum.core.solving.remedies import fewest_to_give_up
+from rellum.core.solving.search import Found, NotFound, Searcher
+from rellum.core.solving.sentences import tell
+from rellum.core.solving.solve import as_line_up
+from rellum.core.solving.suppose import Releases
+from rellum.core.versions.version import Version
+
+Status = Literal["ready", "tried", "other", "back", "gone", "unknown"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Cell:
+    """How a mod stands on a game version.
+
+    ``ready``: the release that is in the line-up; ``other``: another release of it; ``tried``: a
+    release that does not declare this version, by a trial; ``back``: it holds the pack back and would
+    have to be given up; ``gone``: it is no longer needed there; ``unknown``: no line-up was found.
+    """
+
+    mod: ModId
+    status: Status
+    release: Release | None = None
+    trial: Trial | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GivenUp:
+    """A want that cannot be had beside the others, and why not."""
+
+    mod: ModId
+    statements: tuple[Statement, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class VersionOutlook:
+    """A version of the game: the cells of all mods, in one order for all versions.
+
+    ``give_up`` are the fewest wants without which there is a line-up, each with the statements that
+    say why it cannot be had beside the others; None where it would take too many.
+    """
+
+    game: Version
+    is_now: bool
+    cells: tuple[Cell, ...]
+    give_up: tuple[GivenUp, ...] | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outlook:
+    """The versions of the game, oldest first."""
+
+    mods: tuple[ModId, ...]
+    wanted: frozenset[ModId]
+    versions: tuple[VersionOutlook, ...]
+
+
+def look_out(searcher: Searcher, problem: Problem, now: Releases) -> Outlook:
+    """Search a line-up for each known version of the game; ``now`` is the one that stands."""
+    wants = [want.mod for want in problem.wants]
+    mods = tuple(dict.fromkeys([*wants, *now]))
+    versions = tuple(
+        _of_version(searcher, problem, now, mods, version)
+        for version in searcher.surroundings.games
+    )
+    return Outlook(mods=mods, wanted=frozenset(wants), versions=versions)
+
+
+def _of_version(
+    searcher: Searcher,
+    problem: Problem,
+    now: Releases,
+    mods: tuple[ModId, ...],
+    version: Version,
+) -> VersionOutlook:
+    there = replace(problem, games=(version,))
+    found = searcher.search(there)
+    give_up: tuple[GivenUp, ...] | None = ()
+    if not isinstance(found, Found):
+        fewest = fewest_to_give_up(searcher, there)
+        give_up = None if fewest is None else tuple(_reasons(searcher, there, fewest))
+        there = without(there, *(fewest or ()))
+        found = searcher.search(there)
+    cells = tuple(Cell(mod=mod, status="unknown") for mod in mods)
+    if isinstance(found, Found):
+        chosen = {each.release.mod: each for each in as_line_up(searcher, there, found).chosen}
+        given_up = {each.mod for each in give_up or ()}
+        cells = tuple(
+            _cell(mod, now.get(mod), chosen[mod].release, chosen[mod].trial)
+            if mod in chosen
+            else Cell(mod=mod, status="back" if mod in given_up else "gone")
+            for mod in mods
+        )
+    return VersionOutlook(
+        game=version, is_now=version in problem.games, cells=cells, give_up=give_up
+    )
+
+
+def _reasons(searcher: Searcher, problem: Problem, fewest: tuple[Want, ...]) -> Iterator[GivenUp]:
+    """Say of each want to give up why it cannot be had beside those that stay."""
+    for want in fewest:
+        others = [each for each in fewest if each is not want]
+        refused = searcher.search(without(problem, *others))
+        statements: tuple[Statement, ...] = ()
+        if isinstance(refused, NotFound):
+            statements = tell(reason_of(searcher, refused).causes)
+        yield GivenUp(mod=want.mod, statements=statements)
+
+
+def _cell(mod: ModId, now: Release | None, then: Release, trial: Trial | None) -> Cell:
+    status: Status = "tried" if trial else "ready" if then == now else "other"
+    return Cell(mod=mod, status=status, release=then, trial=trial)

@@ -1,0 +1,65 @@
+"""What would follow if a certain release were taken: what else would change, or why it cannot be."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from rellum.core.catalog.model import Release
+from rellum.core.ids import ModId
+from rellum.core.solving import causes
+from rellum.core.solving.problem import Problem
+from rellum.core.solving.refusal import Reason, reason_of
+from rellum.core.solving.search import NotFound, Searcher, Supposition
+from rellum.core.solving.solve import chosen_releases
+
+Releases = Mapping[ModId, Release]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Change:
+    """A mod whose release would be another; None: it is not in the line-up before, or after."""
+
+    mod: ModId
+    before: Release | None
+    after: Release | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outcome:
+    """What taking a release would do. ``reason`` None: it can be taken, with these other changes."""
+
+    release: Release
+    changes: tuple[Change, ...]
+    reason: Reason | None
+
+    @property
+    def is_free(self) -> bool:
+        """Whether it can be taken and nothing else would change."""
+        return self.reason is None and not self.changes
+
+
+def suppose(searcher: Searcher, problem: Problem, release: Release, now: Releases) -> Outcome:
+    """Take a release beside all that the pack asks for; ``now`` is the line-up to compare with.
+
+    The mod must be one that the problem's wants can bring in.
+    """
+    variable = searcher.rules.mods[release.mod]
+    mask = variable.mask_of([release])
+    extra = Supposition(variable.number, mask, causes.Supposed(release))
+    locked = {mod: each for mod, each in problem.locked.items() if mod != release.mod}
+    found = searcher.search(replace(problem, locked=locked), [extra])
+    if isinstance(found, NotFound):
+        return Outcome(release=release, changes=(), reason=reason_of(searcher, found))
+    after = chosen_releases(searcher, found)
+    changes = tuple(each for each in compare(now, after) if each.mod != release.mod)
+    return Outcome(release=release, changes=changes, reason=None)
+
+
+def compare(before: Releases, after: Releases) -> list[Change]:
+    """Return what differs between two line-ups, by mod."""
+    return [
+        Change(mod=mod, before=before.get(mod), after=after.get(mod))
+        for mod in sorted(before.keys() | after.keys())
+        if before.get(mod) != after.get(mod)
+    ]

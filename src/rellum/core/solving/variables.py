@@ -1,0 +1,125 @@
+"""Mods, options, and what the game is, as the numbered variables of the engine."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from rellum.core.catalog.model import Mod, OptionChoice, OptionGroup, Release
+from rellum.core.solving.engine import Engine, Literal
+from rellum.core.versions.ranges import Range, parse_range
+from rellum.core.versions.version import Key, Version
+
+ABSENT = 1
+"""The mask of "not in the line-up": value 0 of every mod, option and expansion."""
+
+Entry = tuple[Literal, ...]
+"""What has to come into the line-up: the first of these that can be had."""
+
+
+@dataclass(slots=True, eq=False)
+class ModVariable:
+    """A mod: value 0 is "not in the line-up", the others are its releases, the newest first.
+
+    ``keys`` are its versions' keys, ascending; ``everything`` is the mask of all values.
+    """
+
+    number: int
+    mod: Mod
+    keys: list[Key]
+    everything: int
+
+    def mask(self, range_: Range) -> int:
+        """Return the values whose versions lie in a range."""
+        count = len(self.keys)
+        found = 0
+        for start, stop in range_.spans(self.keys):
+            found |= ((1 << (stop - start)) - 1) << (count - stop + 1)
+        return found
+
+    def mask_of(self, releases: Iterable[Release]) -> int:
+        """Return the values of some of its releases."""
+        wanted = {id(each) for each in releases}
+        return sum(1 << at for at, each in enumerate(self.mod.releases, 1) if id(each) in wanted)
+
+    def releases(self, mask: int) -> tuple[Release, ...]:
+        """Return the releases of a mask, the newest first."""
+        return tuple(each for at, each in enumerate(self.mod.releases, 1) if mask >> at & 1)
+
+
+@dataclass(slots=True, eq=False)
+class GroupVariable:
+    """An option group: value 0 is "does not apply", the others are its choices.
+
+    A choice of a group "any" is a variable of its own, with the values "off" and "on"; there
+    ``choices`` are None and the choice.
+    """
+
+    number: int
+    owner: ModVariable
+    group: OptionGroup
+    choices: tuple[OptionChoice | None, ...]
+    preferred: int
+
+    @property
+    def everything(self) -> int:
+        """The mask of all values."""
+        return (2 << len(self.choices)) - 1
+
+    @property
+    def entry(self) -> Entry:
+        """What the search tries: the default first."""
+        return ((self.number, self.preferred), (self.number, self.everything & ~ABSENT))
+
+    def mask(self, names: Iterable[str]) -> int:
+        """Return the values of the choices of these names; "off" where that is among them."""
+        wanted = set(names)
+        return sum(
+            1 << at
+            for at, choice in enumerate(self.choices, 1)
+            if (choice.id if choice else "") in wanted
+        )
+
+
+class Surroundings:
+    """The game's version, edition and expansions as variables, so that they can be supposed."""
+
+    def __init__(self, engine: Engine, games: Sequence[Version], editions: Sequence[str]) -> None:
+        self.engine = engine
+        self.games = tuple(sorted(set(games)))
+        self.editions = tuple(editions)
+        self.expansions: dict[str, int] = {}
+        self.game = engine.add_variable(len(self.games))
+        self.edition = engine.add_variable(len(self.editions) + 1)
+        self._keys = [version.key for version in self.games]
+        self._masks: dict[tuple[str, tuple[Version, ...]], int] = {}
+
+    @property
+    def every_game(self) -> int:
+        """The mask of all game versions."""
+        return (1 << len(self.games)) - 1
+
+    def game_mask(self, text: str, also: tuple[Version, ...] = ()) -> int:
+        """Return the game versions in a range, and some more, as a mask."""
+        found = self._masks.get((text, also))
+        if found is None:
+            found = self._masks[text, also] = self._make_game_mask(text, also)
+        return found
+
+    def _make_game_mask(self, text: str, also: tuple[Version, ...]) -> int:
+        mask = sum(1 << self.games.index(version) for version in set(also) & set(self.games))
+        for start, stop in parse_range(text).spans(self._keys):
+            mask |= ((1 << (stop - start)) - 1) << start
+        return mask
+
+    def edition_mask(self, names: Iterable[str | None]) -> int:
+        """Return the editions of these names; value 0 is any that is not known."""
+        wanted = set(names)
+        known = sum(1 << at for at, name in enumerate(self.editions, 1) if name in wanted)
+        return known | (not wanted <= set(self.editions) and None in wanted)
+
+    def expansion(self, name: str) -> int:
+        """Return the variable of an expansion, made when it is first asked for."""
+        if name not in self.expansions:
+            self.expansions[name] = self.engine.add_variable(2)
+        return self.expansions[name]
