@@ -121,7 +121,8 @@ def version(number: int) -> str:
     return f"{1 + number // 5}.{number % 5}"
 
 
-def _range(low: int, high: int, releases: int) -> str:
+def range_text(low: int, high: int, releases: int) -> str:
+    """Return the range from one release to another, by their indexes."""
     terms = [f">={version(low)}"] if low else []
     if high < releases - 1:
         terms.append(f"<={version(high)}")
@@ -152,7 +153,9 @@ def card_text(mod: int, releases: list[WorldRelease]) -> str:
             f'game = ">={GAME_VERSIONS[first]}, <={GAME_VERSIONS[last]}"',
         ]
         for key, said in (("needs", release.needs), ("clashes", release.clashes)):
-            merged = {name(other): _range(low, high, len(releases)) for other, low, high in said}
+            merged = {
+                name(other): range_text(low, high, len(releases)) for other, low, high in said
+            }
             if merged:
                 inside = ", ".join(
                     f"{other} = {json.dumps(text)}" for other, text in merged.items()
@@ -180,3 +183,17 @@ def write_catalog(world: CatalogWorld, folder: str) -> None:
     for mod, releases in enumerate(world.mods):
         with open(os.path.join(cards, f"{name(mod)}.toml"), "w", encoding="utf-8") as file:
             file.write(card_text(mod, releases))
+
+
+def dump(world: CatalogWorld, file: str) -> None:
+    """Write a world as JSON, for other solvers."""
+    count = len(world.mods[0])
+    document = {
+        "versions": [version(number) for number in range(count)],
+        "names": [name(mod) for mod in range(len(world.mods))],
+        "game": GAME,
+        "wants": world.wants,
+        "mods": [[[r.game, r.needs, r.clashes] for r in releases] for releases in world.mods],
+    }
+    with open(file, "w", encoding="utf-8") as stream:
+        json.dump(document, stream)

@@ -1,7 +1,8 @@
 """Whole commands beside what a user would run instead: ``python -m benchmarks.run [CASE...]``.
 
-Cases: start, adopt, check, apply, restore. Data goes to .bench and is used again. The tools that
-are compared with come from the system: b3sum, rsync, git, unzip (Debian's packages of those names).
+Cases: start, adopt, check, apply, restore, match, impossible, catalog, lag. Data goes to .bench
+and is used again. The tools that are compared with come from the system: b3sum, rsync, git, unzip, python3-solv
+(Debian's packages of those names).
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import subprocess
 import sys
 from collections.abc import Callable, Iterator
 
+from benchmarks import match as matching
 from benchmarks.measure import Command, Comparison, compare, missing_tools
 from benchmarks.worlds import BenchWorld, deflated_zip
 
@@ -127,12 +129,39 @@ def restore() -> Iterator[Comparison]:
     yield compare("restore ten of 100,000 files", ours, other, 2, 9)
 
 
+def match() -> Iterator[Comparison]:
+    """Resolving a large catalog beside libsolv."""
+    yield from matching.match(ROOT, RELLUM)
+
+
+def impossible() -> Iterator[Comparison]:
+    """A large catalog without a line-up, beside libsolv."""
+    yield from matching.impossible(ROOT, RELLUM)
+
+
+def catalog() -> Iterator[Comparison]:
+    """Loading a large catalog, beside tomllib."""
+    yield from matching.catalog(ROOT, RELLUM)
+
+
+def lag() -> Iterator[Comparison]:
+    """How far line-ups lag behind the newest, beside libsolv's; printed, as it is no time."""
+    from benchmarks.lag import print_lags
+
+    print_lags(ROOT, matching.SYSTEM_PYTHON)
+    yield from ()
+
+
 CASES: dict[str, Callable[[], Iterator[Comparison]]] = {
     "start": start,
     "adopt": adopt,
     "check": check,
     "apply": apply,
     "restore": restore,
+    "match": match,
+    "impossible": impossible,
+    "catalog": catalog,
+    "lag": lag,
 }
 
 
@@ -142,6 +171,9 @@ def main() -> int:
 
     if lacking := missing_tools(["b3sum", "rsync", "git", "unzip"]):
         print(f"install these first: {', '.join(lacking)}", file=sys.stderr)
+        return 2
+    if not matching.has_libsolv():
+        print("install this first: python3-solv", file=sys.stderr)
         return 2
     os.makedirs(ROOT, exist_ok=True)
     found: list[Comparison] = []

@@ -9,6 +9,8 @@ import shutil
 import subprocess
 import zipfile
 
+from benchmarks import catalogs
+
 SHEET = """\
 [game]
 id = "bench"
@@ -93,3 +95,27 @@ def deflated_zip(path: str, files: int, size: int) -> None:
             archive.writestr(
                 f"m/d{number // 100}/f{number}.dat", b"%d" % number + block[start:][:size]
             )
+
+
+def make_match_world(root: str, rellum: str, *, impossible: bool = False) -> BenchWorld:
+    """Make a game and a pack for a generated catalog: 2,000 mods of 15 releases, 300 of them wanted.
+
+    ``impossible``: two of the wants cannot be had together, by a chain of seven mods between them.
+    """
+    generated = catalogs.make_world(2000, 15, 300, 1000)
+    if impossible:
+        catalogs.add_impossible_chain(generated)
+    is_new = not os.path.isdir(os.path.join(root, "pack"))
+    world = BenchWorld(root, rellum)
+    if is_new:
+        with open(world.path("game", "version.txt"), "w", encoding="utf-8") as file:
+            file.write(f"version: {catalogs.GAME_VERSIONS[catalogs.GAME]}\n")
+        versions = ", ".join(f'"{each}"' for each in catalogs.GAME_VERSIONS)
+        sheet = SHEET.replace("marks =", f"versions = [{versions}]\nmarks =")
+        with open(world.path("catalog", "games", "bench.toml"), "w", encoding="utf-8") as file:
+            file.write(sheet)
+        catalogs.write_catalog(generated, world.path("catalog"))
+        world.run("adopt", "../game")
+        with open(world.path("pack", "rellum.toml"), "a", encoding="utf-8") as file:
+            file.writelines(f'{catalogs.name(mod)} = "*"\n' for mod in generated.wants)
+    return world

@@ -13,6 +13,7 @@ import tempfile
 import unittest
 import zipfile
 from dataclasses import dataclass
+from unittest import mock
 
 from rellum.core.actions.adopt import AdoptResult, adopt
 from rellum.core.actions.apply import ApplyResult, apply
@@ -171,8 +172,9 @@ class World:
     def drop(self, mod: str) -> None:
         drop(self.path("pack"), mod)
 
-    def resolve(self) -> ResolveResult:
-        return resolve(self.path("pack"), self.path("shelf"), ignore_recovery)
+    def resolve(self, *, fresh: bool = False, mods: tuple[str, ...] = ()) -> ResolveResult:
+        pack, shelf = self.path("pack"), self.path("shelf")
+        return resolve(pack, shelf, ignore_recovery, fresh=fresh, fresh_mods=mods)
 
     def apply(self, disk: Disk | None = None) -> ApplyResult:
         shelf = self.path("shelf")
@@ -218,6 +220,7 @@ class WorldTest(unittest.TestCase):
     def setUp(self) -> None:
         root = os.path.realpath(tempfile.mkdtemp(prefix="rellum-test-", dir=memory_folder()))
         self.addCleanup(shutil.rmtree, root)
+        self.enterContext(mock.patch.dict(os.environ, RELLUM_CACHE=os.path.join(root, "cache")))
         self.world = World(root)
 
     def make_resolved(self) -> None:

@@ -21,8 +21,9 @@ TARGET = os.path.join("docs", "screenshots")
 _BEGIN = "rellum adopt ../game; rellum take ../downloads/*.zip;"
 _WANTS = (
     "rellum want tidal-currents '>=3'; rellum want clear-water; rellum want long-swell;"
-    "rellum want brasswork; rellum want ice-breaker;"
+    "rellum want brasswork; rellum want ice-breaker; rellum want star-charts '>=middle watch';"
 )
+_TRUSTING = "sed -i 's/^.pack.$/[pack]\\ntrust = \"tried\"/' rellum.toml; rellum want old-lights;"
 _READY = _BEGIN + _WANTS + "rellum resolve;"
 _APPLIED = _READY + "rellum apply --yes;"
 _BROKEN = (
@@ -40,8 +41,22 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     ),
     "refusal": (
         _READY,
-        ("rellum want still-water", "rellum resolve", "rellum want tidal-curents"),
+        (
+            "rellum want old-lights",
+            "rellum resolve",
+            "rellum drop old-lights",
+            "rellum want harbour-bells",
+            "rellum resolve",
+            "rellum want tidal-curents",
+        ),
     ),
+    "why": (_READY, ("rellum why keelson", "rellum why clear-water 2.2")),
+    "news": (
+        _BEGIN + _WANTS + "rellum hold long-swell 1.0 --reason test; rellum resolve;"
+        "rellum hold long-swell --off;",
+        ("rellum news", "rellum resolve --fresh long-swell"),
+    ),
+    "outlook": (_READY + _TRUSTING + "rellum resolve;", ("rellum outlook",)),
     "preview": (_READY, ("rellum preview",)),
     "apply": (_READY, ("rellum apply --yes", "python ../game/fathomline.py", "rellum check")),
     "check": (_BROKEN, ("python ../game/fathomline.py", "rellum check", "rellum apply --yes")),
@@ -83,6 +98,7 @@ def take_shot(name: str, unseen: str, commands: tuple[str, ...]) -> None:
             "DISPLAY": DISPLAY,
             "PATH": program_folder + os.pathsep + os.environ["PATH"],
             "RELLUM_SHELF": os.path.join(root, "shelf"),
+            "RELLUM_CACHE": os.path.join(root, "shelf", "cache"),
             "PYTHONUTF8": "1",
         }
         subprocess.run(["rellum", "demo", root, "--files-only"], env=environment, check=True,
@@ -111,6 +127,10 @@ def take_shot(name: str, unseen: str, commands: tuple[str, ...]) -> None:
         terminal.terminate()
         terminal.wait()
         print(picture)
+        if name == "outlook":  # the same as a figure
+            figure = os.path.abspath(os.path.join(TARGET, "outlook-figure.png"))
+            words = ["rellum", "outlook", "--figure", figure]
+            subprocess.run(words, cwd=pack, env=environment, check=True, stdout=subprocess.DEVNULL)
 
 
 if __name__ == "__main__":

@@ -21,21 +21,31 @@ if TYPE_CHECKING:
 MOST_DETAILS = 40
 """Lines of detail that an error shows to people; ``--json`` has all."""
 
-Style = Literal["bold", "dim", "red", "yellow", "green"]
-_CODES: dict[Style, str] = {"bold": "1", "dim": "2", "red": "91", "yellow": "93", "green": "92"}
+Style = Literal["bold", "dim", "red", "yellow", "green", "cyan"]
+_CODES: dict[Style, str] = {
+    "bold": "1",
+    "dim": "2",
+    "red": "91",
+    "yellow": "93",
+    "green": "92",
+    "cyan": "96",
+}
 
 # What the first column of a table says, in the colour of how much it matters.
-_TONES: dict[str, str] = {
-    "new": "bright_green",
-    "back": "bright_green",
-    "mended": "bright_green",
-    "over vanilla": "bright_yellow",
-    "over": "bright_yellow",
-    "goes": "bright_red",
-    "changed": "bright_yellow",
-    "missing": "bright_red",
-    "foreign": "bright_cyan",
-    "unknown": "bright_yellow",
+_TONES: dict[str, Style] = {
+    "new": "green",
+    "back": "green",
+    "mended": "green",
+    "over vanilla": "yellow",
+    "over": "yellow",
+    "goes": "red",
+    "changed": "yellow",
+    "missing": "red",
+    "foreign": "cyan",
+    "unknown": "yellow",
+    "free": "green",
+    "with others": "yellow",
+    "blocked": "red",
 }
 
 
@@ -113,8 +123,50 @@ def table(
 ) -> None:
     """Print rows in aligned columns; ``right`` numbers the columns that align to the right.
 
-    On a terminal long cells of the last column fold; piped, no line is ever broken.
+    Where a terminal is too narrow, long cells of the last column fold; piped, no line is ever broken.
     """
+    cells = [tuple(map(one_line, row)) for row in rows]
+    widths = [max(map(_width, column)) for column in zip(headings, *cells, strict=True)]
+    room = _terminal_width()
+    if room is not None and sum(widths) + 2 * (len(widths) - 1) > room:
+        _folded_table(headings, cells, right)
+        return
+    say(styled(_aligned(headings, widths, right), "dim"))
+    for row in cells:
+        line = _aligned(row, widths, right)
+        tone = _TONES.get(row[0])
+        say(line.replace(row[0], styled(row[0], tone), 1) if tone else line)
+
+
+def _width(text: str) -> int:
+    """Return how many columns a text takes on a terminal."""
+    if text.isascii():
+        return len(text)
+    from rich.cells import cell_len
+
+    return cell_len(text)
+
+
+def _terminal_width() -> int | None:
+    """Return the columns of the terminal; None where the output goes elsewhere."""
+    if not sys.stdout.isatty():
+        return None
+    import shutil
+
+    return shutil.get_terminal_size().columns
+
+
+def _aligned(cells: Sequence[str], widths: Sequence[int], right: Sequence[int]) -> str:
+    padded = []
+    for position, (cell, width) in enumerate(zip(cells, widths, strict=True)):
+        blanks = " " * (width - _width(cell))
+        padded.append(blanks + cell if position in right else cell + blanks)
+    return "  ".join(padded).rstrip()
+
+
+def _folded_table(
+    headings: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int]
+) -> None:
     from rich.console import Console
     from rich.table import Table
     from rich.text import Text
@@ -127,11 +179,10 @@ def table(
             no_wrap=position < len(headings) - 1,
             overflow="fold",
         )
-    for row in rows:
-        first, *others = (one_line(cell) for cell in row)
-        grid.add_row(Text(first, style=_TONES.get(first, "")), *map(Text, others))
-    width = None if sys.stdout.isatty() else 10_000
-    console = Console(file=sys.stdout, width=width, highlight=False, soft_wrap=False)
+    for first, *others in rows:
+        tone = _TONES.get(first)
+        grid.add_row(Text(first, style=f"bright_{tone}" if tone else ""), *map(Text, others))
+    console = Console(file=sys.stdout, highlight=False, soft_wrap=False)
     with console.capture() as capture:
         console.print(grid)
     say("\n".join(line.rstrip() for line in capture.get().splitlines()))

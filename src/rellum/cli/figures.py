@@ -117,12 +117,10 @@ def draw_outlook(outlook: Outlook, file: str) -> None:
 
 
 def _column(version: VersionOutlook) -> str:
-    now = "\nnow" if version.is_now else ""
+    name = f"game {version.game}" + (" (now)" if version.is_now else "")
     if version.give_up is None:
-        return f"game {version.game}{now}\nno line-up"
-    if version.give_up:
-        return f"game {version.game}{now}\nwithout {len(version.give_up)}"
-    return f"game {version.game}{now}\nall go"
+        return f"{name}\nno line-up"
+    return f"{name}\n" + (f"without {len(version.give_up)}" if version.give_up else "all go")
 
 
 def _text(cell: Cell, sign: str) -> str:

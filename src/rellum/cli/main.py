@@ -14,8 +14,9 @@ SYSTEM_ERROR_STATUS = 2
 def main() -> int:
     """Run the command line and return its exit status, as docs/errors.md lists them."""
     # A command is over in a moment: looking for garbage every 700 objects, as is usual, is a tenth
-    # of the time to start and finds next to none. Now and then keeps memory bounded all the same.
-    gc.set_threshold(50_000)
+    # of the time to start and a quarter of that to resolve a large catalog, and finds next to none.
+    # Now and then keeps memory bounded all the same.
+    gc.set_threshold(500_000)
     from rellum.cli.app import app
 
     console.prepare_streams()

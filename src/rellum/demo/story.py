@@ -147,7 +147,12 @@ def _run(command: str, places: DemoPlaces) -> int:
     name, *words = shlex.split(command)
     program = [sys.executable, "-m", "rellum"] if name == "rellum" else [sys.executable]
     arguments = [part for word in words for part in _expanded(word, pack)]
-    environment = {**os.environ, "RELLUM_SHELF": places.folder("shelf"), "PYTHONUTF8": "1"}
+    environment = {
+        **os.environ,
+        "RELLUM_SHELF": places.folder("shelf"),
+        "RELLUM_CACHE": os.path.join(places.folder("shelf"), "cache"),
+        "PYTHONUTF8": "1",
+    }
     result = subprocess.run(
         [*program, *arguments],
         cwd=pack,

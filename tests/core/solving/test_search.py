@@ -14,7 +14,7 @@ from rellum.core.ids import ModId
 from rellum.core.solving.load_order import LoadCycle, sort_for_loading
 from rellum.core.solving.problem import LineUp, Locked, Problem
 from rellum.core.solving.search import NotFound, Searcher
-from rellum.core.solving.solve import chosen_releases, find_line_up
+from rellum.core.solving.solve import chosen_releases, find_line_up, solve
 from rellum.core.versions.orderings import parse_version
 from tests.core.solving.worlds import (
     GAMES,
@@ -94,6 +94,20 @@ class RandomCatalogsTest(unittest.TestCase):
         except LoadCycle:
             return
         self.assertEqual(again, found)
+
+    @settings(max_examples=250, deadline=None)
+    @given(randoms)
+    def test_looking_first_at_what_is_kept_gives_the_same(self, source) -> None:
+        asked = random_problem(source)
+        answers: list[object] = []
+        for find in (lambda: solve(asked)[1], lambda: find_line_up(Searcher(asked), asked)):
+            try:
+                answers.append(find())
+            except LoadCycle as error:
+                answers.append(error.summary)
+        if not isinstance(answers[0], NotFound):
+            self.assertEqual(*answers)
+        self.assertEqual(*(isinstance(each, NotFound) for each in answers))
 
 
 class StatementsTest(unittest.TestCase):

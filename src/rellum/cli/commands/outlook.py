@@ -98,9 +98,8 @@ def _tell(version: VersionOutlook) -> None:
     else:
         console.say(f"{name}: give up {', '.join(each.mod for each in version.give_up)}")
         for each in version.give_up:
-            console.say(f"  {each.mod}:")
             for statement in each.statements:
-                console.say(f"    {with_place(statement)}")
+                console.say(f"  {with_place(statement)}")
 
 
 def _rows(result: Outlook) -> list[dict[str, object]]:

@@ -29,6 +29,7 @@ def resolve(
     Writes rellum.lock. Releases chosen before stay while they fit, unless --fresh.
     """
     from rellum.cli.recovery import tell_recovered
+    from rellum.cli.render import MOST_LINES
     from rellum.core.actions.resolve import resolve as action
     from rellum.core.shelf.store import shelf_folder
 
@@ -64,14 +65,17 @@ def resolve(
         console.say(f"{mod} is optional and cannot be had: see 'rellum why {mod}'.")
     for mod, note in result.notes:
         console.say(f"Check by hand, for {mod}: {note}")
+    chosen = {release.mod for release in lock.releases}
     for mod, version in sorted((result.before or {}).items()):
-        if mod not in {release.mod for release in lock.releases}:
+        if mod not in chosen:
             console.say(f"{mod} {version} leaves the line-up.")
     if result.missing_files:
         missing = console.count_text(len(result.missing_files), "archive")
         console.say(f"{missing} still to get, and to give to 'rellum take':")
-        for release, file in result.missing_files:
-            console.say(f"  {file.name}  ({release.mod} {release.version})")
+        for release, file in result.missing_files[:MOST_LINES]:
+            console.say(f"  {file.name}  ({release.mod} {release.label})")
+        if len(result.missing_files) > MOST_LINES:
+            console.say(f"  … and {len(result.missing_files) - MOST_LINES:,} more (--json has all)")
     if result.is_for_other_game:
         console.say(f"This is for game {lock.game_version}: bring the game there before 'apply'.")
     written = "rellum.lock is written." if result.changed else "rellum.lock was so already."

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.pack_problem import (
@@ -25,11 +25,12 @@ from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_l
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import Chosen, LineUp, Problem, Statement
-from rellum.core.solving.refusal import Refusal, explain
-from rellum.core.solving.remedies import Remedy, find_remedies
-from rellum.core.solving.search import NotFound, Searcher
-from rellum.core.solving.sentences import tell
-from rellum.core.solving.solve import find_line_up
+from rellum.core.solving.search import NotFound
+from rellum.core.solving.solve import solve
+
+if TYPE_CHECKING:
+    from rellum.core.solving.refusal import Refusal
+    from rellum.core.solving.remedies import Remedy
 
 
 class NoLineUpExists(NoAnswer):
@@ -85,7 +86,10 @@ def _summary(refusal: Refusal, count: int) -> str:
 
 def _hint(remedies: Sequence[Remedy]) -> str:
     if not remedies:
-        return "No single change was found that would help: drop some of the wants named."
+        return (
+            "No change of a few wants was found that would help: drop those named, and see what "
+            "stands against the others."
+        )
     width = max(len(each.text) for each in remedies)
     lines = [
         f"  {each.text.ljust(width)}  {each.command}".rstrip() if each.command else f"  {each.text}"
@@ -158,9 +162,12 @@ def resolve(
 
 def solve_or_raise(problem: Problem) -> LineUp:
     """Return the line-up. Raises NoLineUpExists with the reason and what would help, LoadCycle."""
-    searcher = Searcher(problem)
-    found = find_line_up(searcher, problem)
+    searcher, found = solve(problem)
     if isinstance(found, NotFound):
+        from rellum.core.solving.refusal import explain
+        from rellum.core.solving.remedies import find_remedies
+        from rellum.core.solving.sentences import tell
+
         refusal = explain(searcher, problem, found)
         statements = tell(refusal.reason.causes)
         raise NoLineUpExists(refusal, statements, find_remedies(searcher, problem, refusal))

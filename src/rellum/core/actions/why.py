@@ -12,10 +12,10 @@ from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod, Release, Source
 from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import LockedRelease
-from rellum.core.solving.news import brief
+from rellum.core.solving.news import brief, tell_outcome
 from rellum.core.solving.problem import Problem, Statement, Want
 from rellum.core.solving.search import Searcher
-from rellum.core.solving.sentences import tell, want_words
+from rellum.core.solving.sentences import want_words
 from rellum.core.solving.suppose import Outcome, suppose
 from rellum.core.versions.ranges import parse_range
 from rellum.core.versions.version import Version
@@ -73,10 +73,12 @@ def _explain(asked: PackProblem, mod: Mod, which: Version | None) -> WhyAnswer:
     answers = []
     for each in others:
         outcome = suppose(searcher, problem, each, now)
-        statements = () if outcome.reason is None else tell(outcome.reason.causes)
         answers.append(
             ReleaseAnswer(
-                release=each, outcome=outcome, brief=brief(outcome), statements=statements
+                release=each,
+                outcome=outcome,
+                brief=brief(outcome),
+                statements=tell_outcome(outcome),
             )
         )
     return WhyAnswer(
@@ -122,7 +124,7 @@ def _fixed_by(asked: PackProblem, release: Release) -> Iterator[Statement]:
         if asked.lock
         else None
     )
-    if release.game is not None:
+    if release.game is not None and not parse_range(release.game).is_any:
         text = f"{release.name} is for game {release.game}"
         yield Statement(text=text, source=release.source.at("game"))
     if chosen and chosen.trial:

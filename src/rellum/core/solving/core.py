@@ -16,13 +16,7 @@ def shrink(clauses: Sequence[Clause], sizes: Sequence[int]) -> tuple[Clause, ...
     """Return a minimal part of the clauses that cannot hold. ``sizes`` are the variables' numbers of
     values. Those that stand first are left out first.
     """
-    core = list(clauses)
-    while True:
-        smaller = _conflicting(core, sizes)
-        assert smaller is not None
-        if len(smaller) >= len(core):
-            break
-        core = smaller
+    core = list(shrink_quickly(clauses, sizes))
     at = 0
     while at < len(core):
         rest = _conflicting(core[:at] + core[at + 1 :], sizes)
@@ -33,6 +27,17 @@ def shrink(clauses: Sequence[Clause], sizes: Sequence[int]) -> tuple[Clause, ...
     return tuple(core)
 
 
+def shrink_quickly(clauses: Sequence[Clause], sizes: Sequence[int]) -> tuple[Clause, ...]:
+    """Return a part of the clauses that cannot hold: short as a rule, but not always minimal."""
+    core = list(clauses)
+    while True:
+        smaller = _conflicting(core, sizes)
+        assert smaller is not None
+        if len(smaller) >= len(core):
+            return tuple(core)
+        core = smaller
+
+
 def _conflicting(clauses: Sequence[Clause], sizes: Sequence[int]) -> list[Clause] | None:
     """Return those of the clauses that were needed to see that they cannot hold; None: they can."""
     engine = Engine()
@@ -41,7 +46,8 @@ def _conflicting(clauses: Sequence[Clause], sizes: Sequence[int]) -> list[Clause
         for variable, _ in clause.literals:
             if variable not in numbers:
                 numbers[variable] = engine.add_variable(sizes[variable])
-    for clause in clauses:
+    # The plainest first: what contradicts itself in two words is seen before any chain.
+    for clause in sorted(clauses, key=lambda each: len(each.literals)):
         engine.add([(numbers[variable], mask) for variable, mask in clause.literals], clause)
     while True:
         conflict = engine.propagate()

@@ -79,11 +79,17 @@ class Engine:
         self._watching.append([])
         return len(self.domains) - 1
 
-    def add(self, literals: list[Literal], cause: object) -> None:
+    def add(self, literals: list[Literal], cause: object | None) -> None:
         """Add a clause, before any decision. Literals that can never hold may be among them."""
         clause = Clause(literals, cause)
         self.given += 1
         domains, watching = self.domains, self._watching
+        if len(literals) == 2:  # most are, and nothing narrows them yet
+            (first, mask), (second, other_mask) = literals
+            if domains[first] & mask and domains[second] & other_mask:
+                watching[first].append((mask, clause))
+                watching[second].append((other_mask, clause))
+                return
         free = [each for each in literals if domains[each[0]] & each[1]]
         if len(free) > 1:
             if len(free) < len(literals):

@@ -68,9 +68,16 @@ def as_news(current: Release, outcome: Outcome) -> NewRelease:
         now=current,
         outcome=outcome,
         size=None if None in sizes else sum(size for size in sizes if size is not None),
-        statements=() if outcome.reason is None else tell(outcome.reason.causes),
+        statements=tell_outcome(outcome),
         brief=brief(outcome),
     )
+
+
+def tell_outcome(outcome: Outcome) -> tuple[Statement, ...]:
+    """Return the sentences that say why a release cannot be taken; none where it can."""
+    found = outcome.reason.causes if outcome.reason else ()
+    beside = [each for each in found if not isinstance(each, causes.Supposed)]
+    return tell(beside, outcome.release.mod)
 
 
 def brief(outcome: Outcome) -> str:

@@ -8,6 +8,8 @@ from typing import Literal
 
 from rellum.core.catalog.model import Release, Trial
 from rellum.core.ids import ModId
+from rellum.core.solving import causes
+from rellum.core.solving.causes import Cause
 from rellum.core.solving.problem import Problem, Statement, Want
 from rellum.core.solving.refusal import reason_of, without
 from rellum.core.solving.remedies import fewest_to_give_up
@@ -114,8 +116,17 @@ def _reasons(searcher: Searcher, problem: Problem, fewest: tuple[Want, ...]) -> 
         refused = searcher.search(without(problem, *others))
         statements: tuple[Statement, ...] = ()
         if isinstance(refused, NotFound):
-            statements = tell(reason_of(searcher, refused).causes)
+            found = reason_of(searcher, refused).causes
+            worth_saying = [each for each in found if not _goes_without_saying(each, want)]
+            statements = tell(worth_saying, want.mod)
         yield GivenUp(mod=want.mod, statements=statements)
+
+
+def _goes_without_saying(cause: Cause, want: Want) -> bool:
+    """Whether a cause only repeats what the table says: the game, and that this mod is wanted."""
+    if isinstance(cause, causes.Wanted):
+        return cause.want.mod == want.mod and want.range.is_any
+    return isinstance(cause, causes.GameIs)
 
 
 def _cell(mod: ModId, now: Release | None, then: Release, trial: Trial | None) -> Cell:

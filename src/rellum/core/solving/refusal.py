@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.core import shrink
+from rellum.core.solving.core import shrink, shrink_quickly
 from rellum.core.solving.engine import Clause
 from rellum.core.solving.problem import Problem, Want
 from rellum.core.solving.search import NotFound, Searcher, Supposition
@@ -81,13 +81,24 @@ def explain(
     )
 
 
-def reason_of(searcher: Searcher, not_found: NotFound) -> Reason:
-    """Reduce what was found to stand against one another."""
+def wants_against_each_other(searcher: Searcher, not_found: NotFound) -> tuple[Want, ...]:
+    """Return wants that cannot be met together; few as a rule, but perhaps not the fewest."""
+    core = not_found.clauses
+    if all(clause.literals for clause in core):
+        core = shrink_quickly(core, searcher.engine.sizes)
+    found = [clause.cause.want for clause in core if isinstance(clause.cause, causes.Wanted)]
+    return tuple(found)
+
+
+def reason_of(searcher: Searcher, not_found: NotFound, most: int = 10_000) -> Reason:
+    """Reduce what was found to stand against one another; less thoroughly above so many clauses."""
     if any(not clause.literals for clause in not_found.clauses):
         return Reason(tuple(_cause(clause) for clause in not_found.clauses))
     # What stands first is left out first: wants last, as what they need makes a longer chain.
     ordered = sorted(not_found.clauses, key=lambda clause: isinstance(clause.cause, _OF_THE_PACK))
-    core = shrink(ordered, searcher.engine.sizes)
+    core = shrink_quickly(ordered, searcher.engine.sizes)
+    if len(core) <= most:
+        core = shrink(core, searcher.engine.sizes)
     return Reason(tuple(_cause(clause) for clause in core))
 
 
@@ -123,7 +134,7 @@ def _another(
     fewer = without(problem, *reason.wants)
     again = searcher.search(fewer, extra)
     if isinstance(again, NotFound):
-        yield fewer, reason_of(searcher, again)
+        yield fewer, reason_of(searcher, again, most=100)
 
 
 def without(problem: Problem, *wants: Want) -> Problem:

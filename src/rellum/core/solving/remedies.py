@@ -15,7 +15,7 @@ from typing import Literal
 from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.problem import Hold, Problem, Want
-from rellum.core.solving.refusal import Refusal, reason_of, without
+from rellum.core.solving.refusal import Refusal, wants_against_each_other, without
 from rellum.core.solving.search import Found, Searcher
 from rellum.core.solving.sentences import want_words
 from rellum.core.solving.solve import chosen_releases
@@ -25,6 +25,8 @@ RemedyKind = Literal[
     "widen", "let-go", "pre-release", "trust", "game", "expansion", "edition", "drop"
 ]
 MOST_TO_GIVE_UP = 6
+MOST_REASONS = 60
+"""So many reasons are looked for before it is said that giving up a few wants does not help."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -178,8 +180,8 @@ def fewest_to_give_up(searcher: Searcher, problem: Problem) -> tuple[Want, ...] 
         found = searcher.search(without(problem, *dropped))
         if isinstance(found, Found):
             return dropped
-        wants = frozenset(want.mod for want in reason_of(searcher, found).wants)
-        if not wants:
+        wants = frozenset(want.mod for want in wants_against_each_other(searcher, found))
+        if not wants or len(reasons) == MOST_REASONS:
             return None
         reasons.append(wants)
 

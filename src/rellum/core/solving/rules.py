@@ -12,13 +12,14 @@ The game's version, its edition and each expansion are variables too, fixed only
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
-from rellum.core.catalog.model import Catalog, OptionChoice, OptionGroup, Trial
+from rellum.core.catalog.model import Catalog, OptionChoice, OptionGroup, Release, Trial
 from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Engine, Literal
+from rellum.core.solving.problem import Locked
 from rellum.core.solving.trials import TrialBook
 from rellum.core.solving.variables import ABSENT, GroupVariable, ModVariable, Surroundings
 from rellum.core.versions.version import Version
@@ -37,6 +38,7 @@ class Rules:
         asked: frozenset[ModId] = frozenset(),
         held: frozenset[tuple[ModId, Version]] = frozenset(),
         ignored: frozenset[tuple[object, ...]] = frozenset(),
+        kept: Mapping[ModId, Locked] | None = None,
     ) -> None:
         self.engine = engine
         self.catalog = catalog
@@ -48,6 +50,7 @@ class Rules:
         self._asked = asked
         self._held = held
         self._ignored = ignored
+        self._kept = kept or {}
 
     # What the search begins with.
 
@@ -79,7 +82,13 @@ class Rules:
             mod=mod,
             keys=[release.version.key for release in reversed(mod.releases)],
             everything=(2 << count) - 1,
+            considered=(2 << count) - 1,
         )
+        kept = self._kept.get(mod_id)
+        if kept is not None:
+            mask = variable.mask_of(r for r in mod.releases if is_locked(r, kept))
+            variable.considered = mask
+            self.engine.add([(variable.number, ABSENT | mask)], None)
         self.mods[mod_id] = self.by_number[variable.number] = variable
         for group in mod.options:
             self._add_group(variable, group)
@@ -124,8 +133,7 @@ class Rules:
         by_editions: dict[tuple[str, ...], int] = defaultdict(int)
         by_expansion: dict[tuple[str, bool], int] = defaultdict(int)
         withdrawn = prereleases = 0
-        for value, release in enumerate(mod.releases, 1):
-            bit = 1 << value
+        for bit, release in variable.considered_releases():
             if release.game is not None:
                 by_game[release.game, self.book.working(release)] |= bit
             if release.editions is not None:
@@ -186,9 +194,14 @@ class Rules:
         self.add(literals, causes.Broke(trial))
 
 
+def is_locked(release: Release, locked: Locked) -> bool:
+    """Whether a release is the one that is locked."""
+    return release.version == locked.version and release.build == locked.build
+
+
 def _named(variable: ModVariable) -> set[ModId]:
     """Return all mods that a mod's releases and options need."""
     mod = variable.mod
-    needs = [need for release in mod.releases for need in release.needs]
+    needs = [need for _, release in variable.considered_releases() for need in release.needs]
     needs += [need for group in mod.options for choice in group.choices for need in choice.needs]
     return {each.mod for need in needs for each in need.any_of}

@@ -28,7 +28,7 @@ from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Clause, Engine, leaves_of
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
-from rellum.core.solving.rules import Rules
+from rellum.core.solving.rules import Rules, is_locked
 from rellum.core.solving.taking import Taking
 from rellum.core.solving.trials import TrialBook
 from rellum.core.solving.variables import ABSENT, Entry, GroupVariable, Surroundings
@@ -62,11 +62,15 @@ class NotFound:
 class Searcher:
     """Answers for one catalog, for any wants, holds and game that its first problem could bring in.
 
-    ``ignored`` are the names of causes that shall not count.
+    ``ignored`` are the names of causes that shall not count; of ``kept`` mods no other release is
+    looked at.
     """
 
     def __init__(
-        self, problem: Problem, ignored: frozenset[tuple[object, ...]] = frozenset()
+        self,
+        problem: Problem,
+        ignored: frozenset[tuple[object, ...]] = frozenset(),
+        kept: Mapping[ModId, Locked] | None = None,
     ) -> None:
         self.problem = problem
         self.ignored = ignored
@@ -85,6 +89,7 @@ class Searcher:
             asked=_asks_for_prereleases(problem),
             held=frozenset((hold.mod, hold.version) for hold in problem.holds),
             ignored=ignored,
+            kept=kept,
         )
         self.rules.bring_in(
             [*(want.mod for want in problem.wants), *(hold.mod for hold in problem.holds)]
@@ -235,11 +240,7 @@ class _Run:
         variable = self.rules.mods.get(mod)
         if variable is None:
             return
-        kept = [
-            each
-            for each in variable.mod.releases
-            if each.version == locked.version and each.build == locked.build
-        ]
+        kept = [each for each in variable.mod.releases if is_locked(each, locked)]
         if kept:
             yield _Preference(variable.number, ABSENT | variable.mask_of(kept))
         chosen = dict(locked.options)

@@ -15,17 +15,19 @@ from rellum.core.solving.problem import Statement, Want
 from rellum.core.versions.version import Version
 
 
-def tell(found: Iterable[Cause]) -> tuple[Statement, ...]:
-    """Return the sentences for some causes: from each want along what it leads to."""
-    ordered = _in_order([*found])
+def tell(found: Iterable[Cause], *known: ModId) -> tuple[Statement, ...]:
+    """Return the sentences for some causes: from each want along what it leads to.
+
+    ``known`` are mods that were spoken of already: what their releases say comes first.
+    """
+    ordered = _in_order([*found], set(known))
     return tuple(statement for cause in ordered for statement in _sentences(cause))
 
 
-def _in_order(found: list[Cause]) -> list[Cause]:
+def _in_order(found: list[Cause], known: set[ModId]) -> list[Cause]:
     """Follow the wants, and from each mod what its releases say; what the game is comes last."""
     waiting = sorted(found, key=_rank)
     ordered: list[Cause] = []
-    known: set[str] = set()
     while waiting:
         following = next((each for each in waiting if _subject(each) in known), None)
         cause = following or waiting[0]
@@ -41,13 +43,13 @@ def _rank(cause: Cause) -> int:
     return 1 if isinstance(cause, causes.OfReleases) else 2
 
 
-def _subject(cause: Cause) -> str:
+def _subject(cause: Cause) -> ModId | None:
     if isinstance(cause, causes.OfReleases):
         return cause.variable.mod.id
-    return cause.mod if isinstance(cause, causes.NoCard) else ""
+    return cause.mod if isinstance(cause, causes.NoCard) else None
 
 
-def _speaks_of(cause: Cause) -> set[str]:
+def _speaks_of(cause: Cause) -> set[ModId]:
     """Return the mods whose statements may follow."""
     if isinstance(cause, (causes.Wanted, causes.OptionWanted)):
         return {cause.want.mod}

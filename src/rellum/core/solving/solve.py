@@ -9,7 +9,7 @@ from dataclasses import replace
 from rellum.core.catalog.model import Release, Trial
 from rellum.core.ids import ModId
 from rellum.core.solving.load_order import sort_for_loading
-from rellum.core.solving.problem import Chosen, Game, LineUp, Problem
+from rellum.core.solving.problem import Chosen, Game, LineUp, Locked, Problem
 from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.trials import TrialBook
 from rellum.core.solving.variables import GroupVariable, ModVariable
@@ -18,8 +18,65 @@ from rellum.core.versions.version import Version
 Options = tuple[tuple[str, tuple[str, ...]], ...]
 
 
+def solve(problem: Problem) -> tuple[Searcher, LineUp | NotFound]:
+    """Return the best line-up for a problem, or what stands against it, and who can say more of it.
+
+    First it is tried whether all that the lock has can stay as it is. That looks at one release of
+    most mods, and where it succeeds it is the best: to stay comes before all that is free to choose.
+    Raises LoadCycle where the releases chosen cannot be put in a load order.
+    """
+    if problem.locked:
+        kept = _can_stay(problem)
+        searcher = Searcher(problem, kept=kept)
+        found = searcher.search(problem)
+        if isinstance(found, Found) and _stayed(searcher, problem, found, kept):
+            return searcher, as_line_up(searcher, problem, found)
+    searcher = Searcher(problem)
+    return searcher, find_line_up(searcher, problem)
+
+
+def _can_stay(problem: Problem) -> dict[ModId, Locked]:
+    """Return the lock without what a want or hold rules out by itself."""
+    ranges = {want.mod: want.range for want in problem.wants if not want.optional}
+    held = {hold.mod: hold.version for hold in problem.holds}
+    return {
+        mod: locked
+        for mod, locked in problem.locked.items()
+        if (mod not in ranges or locked.version in ranges[mod])
+        and (mod not in held or locked.version == held[mod])
+    }
+
+
+def _stayed(
+    searcher: Searcher, problem: Problem, found: Found, kept: Mapping[ModId, Locked]
+) -> bool:
+    """Whether nothing was given up by looking only at what is kept.
+
+    So it is where all of the lock is in, with its options. Where something left, its other releases
+    must not have had a chance either: no way in but as the only one that a need or want names.
+    """
+    chosen = chosen_releases(searcher, found)
+    options = _chosen_options(searcher, found)
+    for mod in chosen.keys() & kept.keys():
+        if dict(options.get(mod, ())) != dict(kept[mod].options):
+            return False
+    if problem.locked.keys() <= chosen.keys():
+        return True
+    offered = problem.catalog.offered
+    return (
+        len(problem.games) == 1
+        and chosen.keys() <= kept.keys()
+        and all(want.mod in chosen for want in problem.wants)
+        and all(
+            len(need.any_of) == 1 and need.any_of[0].mod not in offered
+            for release in chosen.values()
+            for need in release.needs
+        )
+    )
+
+
 def find_line_up(searcher: Searcher, problem: Problem) -> LineUp | NotFound:
-    """Return the best line-up for a problem.
+    """Return the best line-up for a problem, looking at every release.
 
     A release of the lock that leaves has no more say: where one does, the search is repeated without
     it, so that resolving again changes nothing. Raises LoadCycle where the releases chosen cannot be

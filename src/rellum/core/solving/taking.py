@@ -119,14 +119,15 @@ class Taking:
 
     def _there(self, need: Need, literals: Entry) -> tuple[str, ...] | None:
         """Return the versions that there are, where none of them meets a need."""
-        if any(mask for _, mask in literals):
-            return None
+        for _, mask in literals:
+            if mask:
+                return None
         mod = self.rules.catalog.mods.get(need.any_of[0].mod)
         return tuple(each.label for each in mod.releases) if mod else ()
 
     def _add_unless(self, number: int, others: int, literals: Entry, cause: Cause) -> None:
         """Add a clause: the variable has another value, or one of the literals holds."""
-        if any(each == number for each, _ in literals):
+        if number in dict(literals):
             own = dict(literals)[number] | others
             kept = [each for each in literals if each[0] != number]
             self.rules.add([(number, own), *kept], cause)
@@ -195,8 +196,7 @@ def _share(variable: ModVariable) -> list[_Shared]:
         else:
             shared.mask |= bit
 
-    for value, release in enumerate(variable.mod.releases, 1):
-        bit = 1 << value
+    for bit, release in variable.considered_releases():
         for need in release.needs:
             share(need.any_of, need, bit)
         for clash in release.clashes:

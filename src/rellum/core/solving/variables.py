@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from rellum.core.catalog.model import Mod, OptionChoice, OptionGroup, Release
@@ -21,13 +21,21 @@ Entry = tuple[Literal, ...]
 class ModVariable:
     """A mod: value 0 is "not in the line-up", the others are its releases, the newest first.
 
-    ``keys`` are its versions' keys, ascending; ``everything`` is the mask of all values.
+    ``keys`` are its versions' keys, ascending; ``everything`` is the mask of all values, and
+    ``considered`` that of the releases that this search looks at.
     """
 
     number: int
     mod: Mod
     keys: list[Key]
     everything: int
+    considered: int
+
+    def considered_releases(self) -> Iterator[tuple[int, Release]]:
+        """Yield the mask of each release that is looked at, and the release, newest first."""
+        for value, release in enumerate(self.mod.releases, 1):
+            if self.considered >> value & 1:
+                yield 1 << value, release
 
     def mask(self, range_: Range) -> int:
         """Return the values whose versions lie in a range."""
