@@ -1,8 +1,8 @@
 """Whole commands beside what a user would run instead: ``python -m benchmarks.run [CASE...]``.
 
-Cases: start, adopt, check, apply, restore, match, impossible, catalog, lag. Data goes to .bench
-and is used again. The tools that are compared with come from the system: b3sum, rsync, git, unzip, python3-solv
-(Debian's packages of those names).
+Cases: start, adopt, check, apply, restore, match, impossible, catalog, lag. Data goes to .bench and
+is used again. The tools that are compared with come from the system: b3sum, rsync, git, unzip,
+python3-solv (Debian's packages of those names).
 """
 
 from __future__ import annotations

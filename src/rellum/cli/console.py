@@ -82,6 +82,11 @@ def say(text: str = "") -> None:
     print(harmless(text))
 
 
+def say_indented(text: str) -> None:
+    """Print lines for people, two columns in."""
+    say("  " + text.replace("\n", "\n  "))
+
+
 def say_json(document: Any) -> None:
     """Print one JSON document (RFC 8259) and nothing else."""
     import json

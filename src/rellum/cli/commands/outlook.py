@@ -99,7 +99,7 @@ def _tell(version: VersionOutlook) -> None:
         console.say(f"{name}: give up {', '.join(each.mod for each in version.give_up)}")
         for each in version.give_up:
             for statement in each.statements:
-                console.say(f"  {with_place(statement)}")
+                console.say_indented(with_place(statement))
 
 
 def _rows(result: Outlook) -> list[dict[str, object]]:

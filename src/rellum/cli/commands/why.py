@@ -55,7 +55,7 @@ def _list(heading: str, statements: Any) -> None:
         console.say()
         console.say(console.styled(heading, "dim"))
         for each in statements:
-            console.say(f"  {with_place(each)}")
+            console.say_indented(with_place(each))
 
 
 def _answers(answer: WhyAnswer, *, every: bool) -> None:
@@ -69,7 +69,7 @@ def _answers(answer: WhyAnswer, *, every: bool) -> None:
         console.say()
         console.say(f"{console.styled(each.release.name, 'bold')}: {_verdict(each)}")
         for statement in each.statements:
-            console.say(f"  {with_place(statement)}")
+            console.say_indented(with_place(statement))
     if len(answer.answers) > len(shown):
         console.say()
         console.say(f"… and {len(answer.answers) - len(shown)} more (--all tells of every release)")

@@ -33,6 +33,10 @@ if TYPE_CHECKING:
     from rellum.core.solving.remedies import Remedy
 
 
+LINE = 94
+"""A statement and its place that take more columns than this are put on two lines."""
+
+
 class NoLineUpExists(NoAnswer):
     """The wants cannot be met together."""
 
@@ -68,10 +72,12 @@ class NoLineUpExists(NoAnswer):
 
 
 def with_place(statement: Statement) -> str:
-    """Return a statement with the file and line where it stands."""
+    """Return a statement with the file and line where it stands; on a second line if it is long."""
     if statement.source is None:
         return statement.text
-    return f"{statement.text}  ({place_of(statement.source)})"
+    place = f"({place_of(statement.source)})"
+    gap = "  " if len(statement.text) + len(place) < LINE else "\n    "
+    return f"{statement.text}{gap}{place}"
 
 
 def _summary(refusal: Refusal, count: int) -> str:
