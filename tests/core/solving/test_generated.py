@@ -8,7 +8,7 @@ from dataclasses import replace
 from benchmarks import catalogs
 from benchmarks.lag import as_problem
 from rellum.core.solving import causes
-from rellum.core.solving.problem import Problem
+from rellum.core.solving.problem import Problem, Want
 from rellum.core.solving.refusal import explain
 from rellum.core.solving.remedies import find_remedies
 from rellum.core.solving.search import Found, NotFound, Searcher
@@ -43,7 +43,7 @@ class GeneratedTest(unittest.TestCase):
             asked = as_problem(world(seed))
             searcher = Searcher(asked)
             chosen = chosen_releases(searcher, self.found(asked))
-            fixed = []
+            fixed: list[Want] = []
             for want in asked.wants:
                 mod = asked.catalog.mods[want.mod]
                 release = chosen[want.mod]
