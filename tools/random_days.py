@@ -54,7 +54,11 @@ class Days:
         process = subprocess.Popen(
             [sys.executable, "-m", "rellum", *words],
             cwd=self.world.path("pack"),
-            env={**os.environ, "RELLUM_SHELF": self.world.path("shelf")},
+            env={
+                **os.environ,
+                "RELLUM_SHELF": self.world.path("shelf"),
+                "RELLUM_CACHE": self.world.path("cache"),
+            },
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,

@@ -49,6 +49,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as root:
         world = BenchWorld(root, os.path.join(os.path.dirname(sys.executable), "rellum"))
         os.environ["RELLUM_SHELF"] = world.path("shelf")
+        os.environ["RELLUM_CACHE"] = world.path("cache")
         with zipfile.ZipFile(old_path) as opened:
             opened.extractall(world.path("game"))
         before = snapshot(world.path("game"), times=True)
