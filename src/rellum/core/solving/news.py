@@ -13,12 +13,16 @@ from rellum.core.solving.search import Searcher
 from rellum.core.solving.sentences import tell
 from rellum.core.solving.suppose import Outcome, Releases, suppose
 
+BRIEF = 60
+"""Reasons of more statements are not reduced to the last: 'why' does that for one release."""
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NewRelease:
     """A release newer than the one in the line-up, and what would come of taking it.
 
-    ``size`` in bytes is that of its own archives, None where a card does not tell.
+    ``size`` in bytes is that of its own archives, None where a card does not tell. ``statements``
+    are left out where there are too many to read: 'why' tells them.
     """
 
     now: Release
@@ -53,7 +57,7 @@ def _best_build(searcher: Searcher, problem: Problem, release: Release, now: Rel
     """Return the outcome of the first build of a version that can be taken, else of the first."""
     mod = searcher.rules.mods[release.mod].mod
     builds = [each for each in mod.releases if each.version == release.version]
-    outcomes = (suppose(searcher, problem, each, now) for each in builds)
+    outcomes = (suppose(searcher, problem, each, now, most=BRIEF) for each in builds)
     first = next(outcomes)
     if first.reason is None:
         return first
@@ -68,9 +72,13 @@ def as_news(current: Release, outcome: Outcome) -> NewRelease:
         now=current,
         outcome=outcome,
         size=None if None in sizes else sum(size for size in sizes if size is not None),
-        statements=tell_outcome(outcome),
+        statements=tell_outcome(outcome) if _is_short(outcome) else (),
         brief=brief(outcome),
     )
+
+
+def _is_short(outcome: Outcome) -> bool:
+    return outcome.reason is None or len(outcome.reason.causes) <= BRIEF
 
 
 def tell_outcome(outcome: Outcome) -> tuple[Statement, ...]:
@@ -139,4 +147,4 @@ def _blocked(release: Release, reason: Reason) -> str:
             return f"needs {cause.need}"
         if isinstance(cause, causes.Clashes):
             return f"clashes with {cause.clash.other}"
-    return tell(reason.causes)[-1].text
+    return "cannot be had beside what the pack asks for"

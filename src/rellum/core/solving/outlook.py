@@ -15,8 +15,9 @@ from rellum.core.solving.refusal import reason_of, without
 from rellum.core.solving.remedies import fewest_to_give_up
 from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.sentences import tell
-from rellum.core.solving.solve import as_line_up
+from rellum.core.solving.solve import chosen_releases, trial_for
 from rellum.core.solving.suppose import Releases
+from rellum.core.solving.trials import TrialBook
 from rellum.core.versions.version import Version
 
 Status = Literal["ready", "tried", "other", "back", "gone", "unknown"]
@@ -96,10 +97,11 @@ def _of_version(
         found = searcher.search(there)
     cells = tuple(Cell(mod=mod, status="unknown") for mod in mods)
     if isinstance(found, Found):
-        chosen = {each.release.mod: each for each in as_line_up(searcher, there, found).chosen}
+        chosen = chosen_releases(searcher, found)
+        book = TrialBook(problem.trials, "tried")
         given_up = {each.mod for each in give_up or ()}
         cells = tuple(
-            _cell(mod, now.get(mod), chosen[mod].release, chosen[mod].trial)
+            _cell(mod, now.get(mod), chosen[mod], trial_for(chosen[mod], version, book))
             if mod in chosen
             else Cell(mod=mod, status="back" if mod in given_up else "gone")
             for mod in mods

@@ -23,6 +23,11 @@ SMALL = 3_000
 """A world of at most so many clauses is small: it is built anew for each statement left out."""
 
 
+THOROUGH = 400
+"""A reason of up to so many statements is reduced to the last one that can be left out. A longer one
+would take longer than anybody waits, and nobody reads it to its end."""
+
+
 @dataclass(frozen=True, slots=True)
 class Reason:
     """Statements that cannot hold together, of which none can be left out."""
@@ -90,7 +95,7 @@ def wants_against_each_other(searcher: Searcher, not_found: NotFound) -> tuple[W
     return tuple(found)
 
 
-def reason_of(searcher: Searcher, not_found: NotFound, most: int = 10_000) -> Reason:
+def reason_of(searcher: Searcher, not_found: NotFound, most: int = THOROUGH) -> Reason:
     """Reduce what was found to stand against one another; less thoroughly above so many clauses."""
     if any(not clause.literals for clause in not_found.clauses):
         return Reason(tuple(_cause(clause) for clause in not_found.clauses))

@@ -107,7 +107,7 @@ def as_line_up(searcher: Searcher, problem: Problem, found: Found) -> LineUp:
             release=release,
             because=() if release.mod in wanted else tuple(because[release.mod]),
             options=options.get(release.mod, ()),
-            trial=_trial_for(release, found.game, book),
+            trial=trial_for(release, found.game, book),
         )
         for release in sort_for_loading(tuple(releases.values()), pack_order)
     )
@@ -170,6 +170,6 @@ def needed_by(
     return found
 
 
-def _trial_for(release: Release, game: Version, book: TrialBook) -> Trial | None:
+def trial_for(release: Release, game: Version, book: TrialBook) -> Trial | None:
     """Return the trial that a release rests on, where it does not declare the game's version."""
     return next((each for each in book.working(release) if each.game == game), None)

@@ -9,7 +9,7 @@ from rellum.core.catalog.model import Release
 from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.problem import Problem
-from rellum.core.solving.refusal import Reason, reason_of
+from rellum.core.solving.refusal import THOROUGH, Reason, reason_of
 from rellum.core.solving.search import NotFound, Searcher, Supposition
 from rellum.core.solving.solve import chosen_releases
 
@@ -39,8 +39,12 @@ class Outcome:
         return self.reason is None and not self.changes
 
 
-def suppose(searcher: Searcher, problem: Problem, release: Release, now: Releases) -> Outcome:
+def suppose(
+    searcher: Searcher, problem: Problem, release: Release, now: Releases, most: int = THOROUGH
+) -> Outcome:
     """Take a release beside all that the pack asks for; ``now`` is the line-up to compare with.
+
+    A reason against it is reduced as far as can be where it has up to ``most`` statements.
 
     The mod must be one that the problem's wants can bring in.
     """
@@ -50,7 +54,7 @@ def suppose(searcher: Searcher, problem: Problem, release: Release, now: Release
     locked = {mod: each for mod, each in problem.locked.items() if mod != release.mod}
     found = searcher.search(replace(problem, locked=locked), [extra])
     if isinstance(found, NotFound):
-        return Outcome(release=release, changes=(), reason=reason_of(searcher, found))
+        return Outcome(release=release, changes=(), reason=reason_of(searcher, found, most))
     after = chosen_releases(searcher, found)
     changes = tuple(each for each in compare(now, after) if each.mod != release.mod)
     return Outcome(release=release, changes=changes, reason=None)
