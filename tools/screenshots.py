@@ -34,7 +34,7 @@ _BROKEN = (
 # name: what is done unseen before, and the commands that the picture shows
 SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     "help": ("", ("rellum --help",)),
-    "adopt": ("", ("rellum adopt ../game", "rellum take ../downloads/*.zip")),
+    "adopt": ("", ("rellum adopt ../game", "rellum take ../downloads/[ckt]*.zip")),
     "resolve": (
         _BEGIN + _WANTS,
         ("cat rellum.toml", "rellum resolve"),
@@ -57,7 +57,7 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
         ("rellum news", "rellum resolve --fresh long-swell"),
     ),
     "outlook": (_READY + _TRUSTING + "rellum resolve;", ("rellum outlook",)),
-    "preview": (_READY, ("rellum preview",)),
+    "preview": (_READY + "rellum drop star-charts; rellum resolve;", ("rellum preview",)),
     "apply": (_READY, ("rellum apply --yes", "python ../game/fathomline.py", "rellum check")),
     "check": (_BROKEN, ("python ../game/fathomline.py", "rellum check", "rellum apply --yes")),
     "restore": (
