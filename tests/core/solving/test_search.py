@@ -16,6 +16,7 @@ from rellum.core.solving.problem import LineUp, Locked, Problem
 from rellum.core.solving.search import NotFound, Searcher
 from rellum.core.solving.solve import chosen_releases, find_line_up, solve
 from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.ranges import parse_range
 from tests.core.solving.worlds import (
     GAMES,
     HERE,
@@ -23,12 +24,14 @@ from tests.core.solving.worlds import (
     catalog,
     clash,
     holding,
+    is_line_up,
     need,
     problem,
     random_problem,
     release,
     requirement,
     wanting,
+    with_random_options,
 )
 
 randoms = st.integers(0, 2**32).map(Random)
@@ -108,6 +111,40 @@ class RandomCatalogsTest(unittest.TestCase):
         if not isinstance(answers[0], NotFound):
             self.assertEqual(*answers)
         self.assertEqual(*(isinstance(each, NotFound) for each in answers))
+
+    @settings(max_examples=250, deadline=None)
+    @given(randoms)
+    def test_options_hold_with_all_that_they_say(self, source) -> None:
+        asked = with_random_options(source, random_problem(source))
+        try:
+            found = solve(asked)[1]
+        except LoadCycle:
+            return
+        if isinstance(found, NotFound):
+            return
+        chosen = {each.release.mod: each.release for each in found.chosen}
+        self.assertTrue(is_line_up(chosen, asked, found.game.version))
+        wished = {want.mod: dict(want.options) for want in asked.wants if not want.optional}
+        for each in found.chosen:
+            options = dict(each.options)
+            for group in asked.catalog.mods[each.release.mod].options:
+                usable = {
+                    choice.id: choice
+                    for choice in group.choices
+                    if each.release.version in parse_range(choice.releases)
+                }
+                names = options.get(group.id, ())
+                if group.pick == "one":
+                    self.assertEqual(len(names), 1 if usable else 0)
+                asked_for = wished.get(each.release.mod, {}).get(group.id)
+                self.assertIn(asked_for, (None, names))
+                for choice in (usable[name] for name in names):
+                    # An option's game, needs and clashes are met, asked as if a release said them.
+                    said = release(
+                        "~", "1", game=choice.game, needs=choice.needs, clashes=choice.clashes
+                    )
+                    with_it = {**chosen, said.mod: said}
+                    self.assertTrue(is_line_up(with_it, asked, found.game.version))
 
 
 class StatementsTest(unittest.TestCase):

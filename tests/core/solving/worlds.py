@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator
+from dataclasses import replace
 from random import Random
 
 from rellum.core.catalog.model import (
@@ -14,6 +15,8 @@ from rellum.core.catalog.model import (
     Mod,
     Need,
     Offer,
+    OptionChoice,
+    OptionGroup,
     Release,
     Requirement,
     Source,
@@ -163,6 +166,48 @@ def _random_releases(source: Random, mod: str, names: str) -> Iterator[Release]:
                 if source.random() < 0.05
                 else (),
             )
+
+
+def with_random_options(source: Random, asked: Problem) -> Problem:
+    """Give some mods option groups, and some wants a choice of them."""
+    mods = dict(asked.catalog.mods)
+    for mod in asked.catalog.mods.values():
+        if source.random() < 0.5:
+            others = [each for each in mods if each != mod.id]
+            groups = tuple(
+                _random_group(source, f"g{n}", others) for n in range(source.randint(1, 2))
+            )
+            mods[mod.id] = replace(mod, options=groups)
+    wants = tuple(
+        replace(
+            want,
+            options=tuple(
+                (group.id, (source.choice(group.choices).id,))
+                for group in mods[want.mod].options
+                if source.random() < 0.4
+            ),
+        )
+        for want in asked.wants
+    )
+    return replace(asked, catalog=replace(asked.catalog, mods=mods), wants=wants, locked={})
+
+
+def _random_group(source: Random, name: str, others: list[ModId]) -> OptionGroup:
+    choices = tuple(
+        OptionChoice(
+            id=f"c{number}",
+            releases=source.choice(["*", "*", ">=2", "<2"]),
+            game=source.choice([None, None, ">=1.6"]),
+            needs=(need(source.choice(others)),) if source.random() < 0.3 else (),
+            clashes=(clash(source.choice(others), "<2"),) if source.random() < 0.2 else (),
+            source=HERE,
+        )
+        for number in range(source.randint(1, 3))
+    )
+    default = tuple(choice.id for choice in choices if source.random() < 0.4)
+    if source.random() < 0.5:
+        return OptionGroup(id=name, pick="any", default=default, choices=choices, source=HERE)
+    return OptionGroup(id=name, pick="one", default=default[:1], choices=choices, source=HERE)
 
 
 def _random_trial(source: Random, cards: Catalog, number: int) -> Trial:

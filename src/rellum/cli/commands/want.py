@@ -15,8 +15,9 @@ def want(
         str, typer.Argument(metavar="[RANGE]", help="Versions allowed, e.g. '>=3, <4'.")
     ] = "*",
     optional: Annotated[
-        bool, typer.Option("--optional", help="Leave it out where it cannot be had.")
-    ] = False,
+        bool | None,
+        typer.Option("--optional/--needed", help="Whether to leave it out where it cannot be had."),
+    ] = None,
     choices: Annotated[
         list[str] | None,
         typer.Option(
@@ -40,7 +41,7 @@ def want(
     before = ""
     if result.before is not None and result.before != result.range:
         before = f" (was: {'any version' if result.before == '*' else result.before})"
-    if_had = ", if it can be had" if optional else ""
+    if_had = ", if it can be had" if result.optional else ""
     console.say(f"The pack wants {result.mod}, {which}{if_had}{before}.")
     newest = ", ".join(version.text for version in result.matching[:5])
     console.say(f"Releases in that range: {newest}{' …' if len(result.matching) > 5 else ''}")

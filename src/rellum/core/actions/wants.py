@@ -58,6 +58,7 @@ class WantResult:
 
     mod: ModId
     range: str
+    optional: bool
     before: str | None
     matching: tuple[Version, ...]
 
@@ -67,10 +68,11 @@ def want(
     mod_id: str,
     range_text: str = "*",
     *,
-    optional: bool = False,
+    optional: bool | None = None,
     options: Options | None = None,
 ) -> WantResult:
-    """Write a want into rellum.toml. ``options`` are choices by group, beside those it has.
+    """Write a want into rellum.toml. ``optional`` None: as it was; ``options`` are choices by group,
+    beside those it has.
 
     Raises UnknownMod, BadRange, BadOption, and what reading can raise.
     """
@@ -99,11 +101,12 @@ def want(
         mod=mod.id,
         range_text=range_.text,
         source=Source(file=home.pack_file),
-        optional=optional,
+        optional=(before is not None and before.optional) if optional is None else optional,
         options=tuple(chosen.items()),
     )
     set_want(home, line)
     return WantResult(
+        optional=line.optional,
         mod=mod.id,
         range=range_.text,
         before=before.range_text if before else None,

@@ -21,7 +21,7 @@ from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Engine, Literal
 from rellum.core.solving.problem import Locked
 from rellum.core.solving.trials import TrialBook
-from rellum.core.solving.variables import ABSENT, GroupVariable, ModVariable, Surroundings
+from rellum.core.solving.variables import ABSENT, OFF, ON, GroupVariable, ModVariable, Surroundings
 from rellum.core.versions.version import Version
 
 
@@ -102,7 +102,7 @@ class Rules:
             self._add_choices(owner, group, "", group.choices, preferred)
             return
         for choice in group.choices:
-            preferred = 0b100 if choice.id in group.default else 0b010
+            preferred = ON if choice.id in group.default else OFF
             self._add_choices(owner, group, choice.id, (None, choice), preferred)
 
     def _add_choices(

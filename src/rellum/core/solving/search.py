@@ -31,7 +31,7 @@ from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.rules import Rules, is_locked
 from rellum.core.solving.taking import Taking
 from rellum.core.solving.trials import TrialBook
-from rellum.core.solving.variables import ABSENT, Entry, GroupVariable, Surroundings
+from rellum.core.solving.variables import ABSENT, OFF, ON, Entry, GroupVariable, Surroundings
 from rellum.core.versions.version import Version
 
 
@@ -177,7 +177,10 @@ class Searcher:
             for group in self.rules.groups_of(want.mod):
                 if group.group.id == group_id:
                     cause = causes.OptionWanted(want, group_id, names)
-                    yield Supposition(group.number, ABSENT | _wished(group, names), cause)
+                    wished = _wished(group, names)
+                    if want.optional or wished == OFF:
+                        wished |= ABSENT
+                    yield Supposition(group.number, wished, cause)
 
 
 def _wished(group: GroupVariable, names: tuple[str, ...]) -> int:
@@ -185,7 +188,7 @@ def _wished(group: GroupVariable, names: tuple[str, ...]) -> int:
     if group.group.pick == "one":
         return group.mask(names)
     choice = group.choices[1]
-    return 0b100 if choice is not None and choice.id in names else 0b010
+    return ON if choice is not None and choice.id in names else OFF
 
 
 def _asks_for_prereleases(problem: Problem) -> frozenset[ModId]:

@@ -13,6 +13,9 @@ from rellum.core.versions.version import Key, Version
 ABSENT = 1
 """The mask of "not in the line-up": value 0 of every mod, option and expansion."""
 
+OFF, ON = 0b010, 0b100
+"""The masks of a choice of an option group "any"."""
+
 Entry = tuple[Literal, ...]
 """What has to come into the line-up: the first of these that can be had."""
 
