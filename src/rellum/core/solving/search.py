@@ -178,7 +178,8 @@ class Searcher:
                 if group.group.id == group_id:
                     cause = causes.OptionWanted(want, group_id, names)
                     wished = _wished(group, names)
-                    if want.optional or wished == OFF:
+                    is_off = group.group.pick == "any" and wished == OFF
+                    if want.optional or is_off:
                         wished |= ABSENT
                     yield Supposition(group.number, wished, cause)
 
