@@ -151,6 +151,8 @@ class MatchTest(WorldTest):
         }
         self.assertEqual(told, {"keel": "is for game >=1.7", "tides": "the pack wants tides <=1.1"})
         self.add("keel", "2.5", 'game = "<1.7"')
+        self.assertEqual(self.world.run("news", "flags").returncode, 2)
+        self.assertIn("tides 1.1", self.world.run("news", "tides").stdout.replace("  ", " "))
         document = json.loads(self.world.run("news", "--json").stdout)
         rows = {(each["mod"], each["version"]): each for each in document["releases"]}
         self.assertTrue(rows["keel", "2.5"]["is_free"])

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
 
 from rellum.cli import console, options
 
@@ -11,18 +13,27 @@ if TYPE_CHECKING:
     from rellum.core.solving.news import NewRelease
 
 
-def news(pack: options.Pack = options.HERE, as_json: options.Json = False) -> None:
+def news(
+    mods: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[MOD...]", help="Only of these; of all in the line-up if left out."
+        ),
+    ] = None,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
     """Show newer releases than the line-up's, and what taking each would do."""
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.news import news as action
 
-    result = action(pack, tell_recovered)
+    result = action(pack, tell_recovered, mods or [])
     if as_json:
         console.say_json(_document(result))
         return
     if not result.releases:
         count = console.count_text(result.mods, "mod")
-        console.say(f"No news: each of the {count} is at its newest release.")
+        console.say(f"No news of {count}: the newest releases are in the line-up.")
         return
     console.say(console.styled(f"Newer releases, for game {result.game}", "bold"))
     rows = [

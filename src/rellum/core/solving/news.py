@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from rellum.core.catalog.model import Release
+from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.problem import Problem, Statement
 from rellum.core.solving.refusal import Reason
@@ -37,11 +38,14 @@ class NewRelease:
         return self.outcome.release
 
 
-def find_news(searcher: Searcher, problem: Problem, now: Releases) -> Iterator[NewRelease]:
+def find_news(
+    searcher: Searcher, problem: Problem, now: Releases, mods: Iterable[ModId]
+) -> Iterator[NewRelease]:
     """Yield, mod by mod, the newer releases from the newest down to the first that can be taken."""
-    for mod, current in now.items():
+    for mod in mods:
         if mod not in searcher.rules.mods:
             continue
+        current = now[mod]
         seen = {current.version}
         for release in searcher.rules.mods[mod].mod.releases:
             if release.version <= current.version or release.version in seen:
