@@ -66,7 +66,7 @@ class MatchOutputTest(unittest.TestCase):
     def test_what_people_read(self) -> None:
         expected = {
             ("resolve",): "deep-lamps is optional and cannot be had: see 'rellum why deep-lamps'.",
-            ("why", "deep-lamps"): "the game has not the expansion deep-trench",
+            ("why", "deep-lamps"): "the game does not have the expansion deep-trench",
             ("why", "clear-water", "2.1"): "can be taken, and nothing else would change",
             ("why", "harbour-bells"): "Nothing that is chosen needs it",
             ("why", "harbour-bells", "2.0"): "cannot be taken: is for game >=1.7",

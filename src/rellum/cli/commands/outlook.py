@@ -57,6 +57,9 @@ def outlook(
 
 
 def _show(result: Outlook) -> None:
+    if not result.mods:
+        console.say("The pack wants nothing yet: begin with 'rellum want MOD'.")
+        return
     versions = result.versions
     headings = ("mod", *(_heading(each) for each in versions))
     rows = []

@@ -53,4 +53,5 @@ def trial(
     verb = outcome if len(names) == 1 else outcome[:-1]
     console.say(f"Recorded in {shown_file(result.file)}: on game {result.game}, {shown} {verb}.")
     if outcome == "breaks":
-        console.say("They are not chosen together there again: see 'rellum resolve'.")
+        again = "They are not chosen together" if len(names) > 1 else "It is not chosen"
+        console.say(f"{again} on that version again: see 'rellum resolve'.")

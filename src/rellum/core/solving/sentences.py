@@ -118,7 +118,8 @@ def _of_the_game(cause: Cause) -> str:
     if isinstance(cause, causes.EditionIs):
         return f"the game is {cause.edition or 'of no known'} edition"
     if isinstance(cause, causes.ExpansionIs):
-        return f"the game has {'' if cause.there else 'not '}the expansion {cause.expansion}"
+        verb = "has" if cause.there else "does not have"
+        return f"the game {verb} the expansion {cause.expansion}"
     if isinstance(cause, causes.NoCard):
         return f"no card in the catalog is for {cause.mod}"
     if isinstance(cause, causes.Supposed):
