@@ -130,32 +130,20 @@ def _tidal_currents(version: str, game: str, spoken: str, keelson: str) -> DemoR
     )
 
 
-_TIDAL_PATCH = DemoRelease(
-    version="3.2.4",
-    archive="tidal_currents_3_2_4_patch.zip",
-    members={
-        "TidalCurrents/about.ini": _about(
-            "tidal-currents", "3.2.4", "1.5 1.7", needs="keelson", files="tides.dat"
-        ),
-        "TidalCurrents/charts/neap.dat": data_file("tidal-currents", "neap", 42_000, "3.2.4"),
-    },
-    card='patches = "3.2"                    # laid over the full 3.2\n'
-    + _place("TidalCurrents/**", "@mods/tidal-currents/"),
-)
-
-
-_TIDAL_STEP = DemoRelease(
-    version="3.2.5",
-    archive="tidal_currents_3_2_5_patch.zip",
-    members={
-        "TidalCurrents/about.ini": _about(
-            "tidal-currents", "3.2.5", "1.5 1.7", needs="keelson", files="tides.dat"
-        ),
-        "TidalCurrents/charts/spring.dat": data_file("tidal-currents", "spring", 41_000, "3.2.5"),
-    },
-    card='patches = "3.2.4"                  # laid over 3.2 and 3.2.4\n'
-    + _place("TidalCurrents/**", "@mods/tidal-currents/"),
-)
+def _tidal_patch(version: str, over: str, chart: str, size: int) -> DemoRelease:
+    """A patch that brings one chart anew, laid over another release of the mod."""
+    return DemoRelease(
+        version=version,
+        archive=f"tidal_currents_{version.replace('.', '_')}_patch.zip",
+        members={
+            "TidalCurrents/about.ini": _about(
+                "tidal-currents", version, "1.5 1.7", needs="keelson", files="tides.dat"
+            ),
+            f"TidalCurrents/charts/{chart}.dat": data_file("tidal-currents", chart, size, version),
+        },
+        card=f'patches = "{over}"{" " * (23 - len(over))}# laid over {over}\n'
+        + _place("TidalCurrents/**", "@mods/tidal-currents/"),
+    )
 
 
 def _long_swell(version: str) -> DemoRelease:
@@ -227,8 +215,8 @@ def demo_mods() -> tuple[DemoMod, ...]:
             releases=(
                 _tidal_currents("3.0", "1.4 1.6", ">=1.4, <1.6", ">=2"),
                 _tidal_currents("3.2", "1.5 1.7", ">=1.5, <1.7", ">=2.1, <3"),
-                _TIDAL_PATCH,
-                _TIDAL_STEP,
+                _tidal_patch("3.2.4", "3.2", "neap", 42_000),
+                _tidal_patch("3.2.5", "3.2.4", "spring", 41_000),
                 _tidal_currents("4.0", "1.7 1.8", ">=1.7, <1.8", ">=3"),
             ),
         ),

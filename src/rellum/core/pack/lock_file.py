@@ -15,12 +15,11 @@ from rellum.core.errors import UserError
 from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.paths import shown_file
+from rellum.core.solving.problem import Options
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
 
 FORMAT = 1
-Options = tuple[tuple[str, tuple[str, ...]], ...]
-"""The choices of each option group, by its name."""
 
 
 class NoLineUp(UserError):

@@ -13,7 +13,7 @@ from rellum.core.ids import ModId, SheetId
 from rellum.core.nearest import nearest
 from rellum.core.pack.home import PackHome
 from rellum.core.paths import shown_file
-from rellum.core.solving.problem import Hold, Trust, Want
+from rellum.core.solving.problem import Hold, Options, Trust, Want
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.ranges import Range, RangeSyntaxError, parse_range
 from rellum.core.versions.version import VersionSyntaxError
@@ -27,7 +27,7 @@ class WantLine:
     range_text: str
     source: Source
     optional: bool = False
-    options: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    options: Options = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -5,11 +5,11 @@ a bit mask, its domain. A literal ``(variable, mask)`` says that the variable's 
 mask; a clause is an "or" over literals of different variables. When all literals of a clause but one
 have become false, the last one must hold, and narrows its variable's domain: that is propagation.
 
-When a clause has become false altogether, ``analyse`` resolves it with the clauses that made it so,
-back to the first point where the latest decision alone would have given it away (the first unique
-implication point). The clause learned there is kept for good, and the search jumps back to where it
-would have mattered first. This is conflict-driven clause learning (Marques-Silva and Sakallah,
-"GRASP", 1999; two watched literals from Moskewicz and others, "Chaff", 2001), with finite domains in
+When a clause has become false altogether, ``learn`` resolves it with the clauses that made it so,
+back to the first point where the latest decision that has a part in it would alone have given it away
+(the first unique implication point). The clause learned there is kept for good, and the search goes
+back by that decision, over all that were taken since. This is conflict-driven clause learning
+(Marques-Silva and Sakallah, "GRASP", 1999; two watched literals from Moskewicz and others, "Chaff", 2001), with finite domains in
 place of truth values. Learned clauses follow from the clauses given, so no solution is ever lost.
 
 Each clause that was learned remembers those it came from: from them an explanation is made.
@@ -118,17 +118,17 @@ class Engine:
         if len(literals) < 3 or domains[literals[1][0]] & literals[1][1]:
             return
         masks = dict(literals[1:])
-        last = self._last_falsified(masks, len(self._trail))
+        last = self._last_falsified(masks)
         if last >= 0:
             variable = self._trail[last][0]
             at = literals.index((variable, masks[variable]))
             literals[1], literals[at] = literals[at], literals[1]
 
-    def _last_falsified(self, masks: dict[int, int], before: int) -> int:
-        """Return the position on the trail, below ``before``, at which the last of some literals
-        became false; -1 where all of them always were.
+    def _last_falsified(self, masks: dict[int, int]) -> int:
+        """Return the position on the trail at which the last of some literals became false; -1: all
+        of them always were.
         """
-        for position in range(before - 1, -1, -1):
+        for position in range(len(self._trail) - 1, -1, -1):
             variable, domain, _ = self._trail[position]
             if variable in masks and domain & masks[variable]:
                 return position

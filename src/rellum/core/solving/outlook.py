@@ -73,8 +73,9 @@ def look_out(searcher: Searcher, problem: Problem, now: Releases) -> Outlook:
     """Search a line-up for each known version of the game; ``now`` is the one that stands."""
     wants = [want.mod for want in problem.wants]
     mods = tuple(dict.fromkeys([*wants, *now]))
+    book = TrialBook(problem.trials, "tried")
     versions = tuple(
-        _of_version(searcher, problem, now, mods, version)
+        _of_version(searcher, problem, now, mods, version, book)
         for version in searcher.surroundings.games
     )
     return Outlook(mods=mods, wanted=frozenset(wants), versions=versions)
@@ -86,6 +87,7 @@ def _of_version(
     now: Releases,
     mods: tuple[ModId, ...],
     version: Version,
+    book: TrialBook,
 ) -> VersionOutlook:
     there = replace(problem, games=(version,))
     found = searcher.search(there)
@@ -98,7 +100,6 @@ def _of_version(
     cells = tuple(Cell(mod=mod, status="unknown") for mod in mods)
     if isinstance(found, Found):
         chosen = chosen_releases(searcher, found)
-        book = TrialBook(problem.trials, "tried")
         given_up = {each.mod for each in give_up or ()}
         cells = tuple(
             _cell(mod, now.get(mod), chosen[mod], trial_for(chosen[mod], version, book))

@@ -12,7 +12,8 @@ from rellum.core.versions.ranges import Range
 from rellum.core.versions.version import Version
 
 Trust = Literal["declared", "tried"]
-TRUSTS: tuple[Trust, ...] = ("declared", "tried")
+Options = tuple[tuple[str, tuple[str, ...]], ...]
+"""Option groups by name, each with the choices taken of it."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -26,7 +27,7 @@ class Want:
     range: Range
     source: Source
     optional: bool = False
-    options: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    options: Options = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -54,7 +55,7 @@ class Locked:
 
     version: Version
     build: str = ""
-    options: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    options: Options = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -87,7 +88,7 @@ class Chosen:
 
     release: Release
     because: tuple[ModId, ...]
-    options: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    options: Options = ()
     trial: Trial | None = None
 
 
@@ -98,10 +99,6 @@ class LineUp:
     game: Game
     chosen: tuple[Chosen, ...]
     left_out: tuple[Want, ...] = ()
-
-    def release_of(self, mod: ModId) -> Release | None:
-        """Return the release chosen of a mod, if it is in the line-up."""
-        return next((each.release for each in self.chosen if each.release.mod == mod), None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -7,7 +7,7 @@ shorter one is told. In a large catalog only one more is looked for, without all
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from rellum.core.solving import causes
@@ -15,14 +15,12 @@ from rellum.core.solving.causes import Cause
 from rellum.core.solving.core import shrink, shrink_quickly
 from rellum.core.solving.engine import Clause
 from rellum.core.solving.problem import Problem, Want
-from rellum.core.solving.search import NotFound, Searcher, Supposition
+from rellum.core.solving.search import NotFound, Searcher
 
 MOST_REASONS = 12
 """So many reasons are looked for; then it is said that there may be more."""
 SMALL = 3_000
 """A world of at most so many clauses is small: it is built anew for each statement left out."""
-
-
 THOROUGH = 400
 """A reason of up to so many statements is reduced to the last one that can be left out. A longer one
 would take longer than anybody waits, and nobody reads it to its end."""
@@ -60,12 +58,7 @@ class Refusal:
         return self.reason.wants
 
 
-def explain(
-    searcher: Searcher,
-    problem: Problem,
-    not_found: NotFound,
-    extra: Iterable[Supposition] = (),
-) -> Refusal:
+def explain(searcher: Searcher, problem: Problem, not_found: NotFound) -> Refusal:
     """Find the smallest reason for a problem without a line-up."""
     first = reason_of(searcher, not_found)
     found: dict[frozenset[object], Reason] = {first.names: first}
@@ -74,7 +67,7 @@ def explain(
     while waiting and len(found) < (MOST_REASONS if is_small else 2):
         asked, reason = waiting.pop(0)
         others = _others if is_small else _another
-        for fewer, other in others(searcher, asked, reason, tuple(extra)):
+        for fewer, other in others(searcher, asked, reason):
             if other.names not in found:
                 found[other.names] = other
                 waiting.append((fewer, other))
@@ -116,15 +109,14 @@ def _cause(clause: Clause) -> Cause:
 
 
 def _others(
-    searcher: Searcher, problem: Problem, reason: Reason, extra: tuple[Supposition, ...]
+    searcher: Searcher, problem: Problem, reason: Reason
 ) -> Iterator[tuple[Problem, Reason]]:
+    """Yield reasons that stay without one want, or without one statement, of a reason."""
     for want in reason.wants:
         fewer = without(problem, want)
-        again = searcher.search(fewer, extra)
+        again = searcher.search(fewer)
         if isinstance(again, NotFound):
             yield fewer, reason_of(searcher, again)
-    if extra:
-        return
     for cause in reason.causes:
         if isinstance(cause, causes.OfReleases):
             other = Searcher(problem, ignored=searcher.ignored | {cause.name})
@@ -134,10 +126,11 @@ def _others(
 
 
 def _another(
-    searcher: Searcher, problem: Problem, reason: Reason, extra: tuple[Supposition, ...]
+    searcher: Searcher, problem: Problem, reason: Reason
 ) -> Iterator[tuple[Problem, Reason]]:
+    """Yield a reason that stays without all wants of a reason."""
     fewer = without(problem, *reason.wants)
-    again = searcher.search(fewer, extra)
+    again = searcher.search(fewer)
     if isinstance(again, NotFound):
         yield fewer, reason_of(searcher, again, most=100)
 

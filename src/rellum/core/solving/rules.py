@@ -21,7 +21,15 @@ from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Engine, Literal
 from rellum.core.solving.problem import Locked
 from rellum.core.solving.trials import TrialBook
-from rellum.core.solving.variables import ABSENT, OFF, ON, GroupVariable, ModVariable, Surroundings
+from rellum.core.solving.variables import (
+    ABSENT,
+    OFF,
+    ON,
+    THERE,
+    GroupVariable,
+    ModVariable,
+    Surroundings,
+)
 from rellum.core.versions.version import Version
 
 
@@ -157,7 +165,7 @@ class Rules:
             cause = causes.ForEditions(variable, mask, editions)
             self._add_unless(variable, mask, literal, cause)
         for (name, needed), mask in by_expansion.items():
-            literal = (around.expansion(name), 0b10 if needed else ABSENT)
+            literal = (around.expansion(name), THERE if needed else ABSENT)
             cause = causes.ForExpansion(variable, mask, name, needed)
             self._add_unless(variable, mask, literal, cause)
         if withdrawn:

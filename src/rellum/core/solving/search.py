@@ -31,7 +31,7 @@ from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.rules import Rules, is_locked
 from rellum.core.solving.taking import Taking
 from rellum.core.solving.trials import TrialBook
-from rellum.core.solving.variables import ABSENT, OFF, ON, Entry, GroupVariable, Surroundings
+from rellum.core.solving.variables import ABSENT, OFF, ON, THERE, Entry, GroupVariable, Surroundings
 from rellum.core.versions.version import Version
 
 
@@ -74,7 +74,6 @@ class Searcher:
     ) -> None:
         self.problem = problem
         self.ignored = ignored
-        self.catalog = problem.catalog
         self.engine = Engine()
         games = {*problem.games, *problem.catalog.sheet.known_versions}
         games.update(trial.game for trial in problem.trials)
@@ -83,7 +82,7 @@ class Searcher:
         self.surroundings = Surroundings(self.engine, tuple(games), sorted(editions))
         self.rules = Rules(
             self.engine,
-            self.catalog,
+            problem.catalog,
             self.surroundings,
             TrialBook(problem.trials, problem.trust),
             asked=_asks_for_prereleases(problem),
@@ -118,7 +117,8 @@ class Searcher:
     def _shared_with_last(self, suppositions: list[Supposition]) -> int:
         """Return how many suppositions of the last search stand decided and hold here, too.
 
-        None where something about the game differs: other releases may have to be looked at then.
+        None of them do where something about the game differs: other releases may have to be looked
+        at then.
         """
         around = self.surroundings
         fixed = {around.game, around.edition, *around.expansions.values()}
@@ -155,7 +155,7 @@ class Searcher:
         yield Supposition(around.edition, edition, causes.EditionIs(problem.edition))
         for name in sorted(around.expansions):
             there = name in problem.expansions
-            mask = 0b10 if there else ABSENT
+            mask = THERE if there else ABSENT
             yield Supposition(around.expansions[name], mask, causes.ExpansionIs(name, there))
         for hold in problem.holds:
             yield from self._suppose_hold(hold)
@@ -237,7 +237,7 @@ class _Run:
             if want.optional:
                 variable = rules.mods[want.mod]
                 yield _Preference(variable.number, variable.everything & ~ABSENT)
-        for version in problem.games[:-1] if len(problem.games) > 1 else ():
+        for version in problem.games[:-1]:  # the last is what is left
             yield _Preference(around.game, 1 << around.games.index(version))
 
     def _keep(self, mod: ModId, locked: Locked) -> Iterator[_Preference]:

@@ -213,12 +213,3 @@ def releases_text(cause: causes.OfReleases) -> str:
     return (
         f"{mod.id} {', '.join(parts[:-1])} and {parts[-1]}" if parts[1:] else f"{mod.id} {parts[0]}"
     )
-
-
-def mods_of(found: Iterable[Cause]) -> list[ModId]:
-    """Return the mods whose releases say something in it, in order, each once."""
-    return list(
-        dict.fromkeys(
-            cause.variable.mod.id for cause in found if isinstance(cause, causes.OfReleases)
-        )
-    )

@@ -33,7 +33,6 @@ class Taking:
         self.rules = rules
         self._shared: dict[int, list[_Shared]] = {}
         self._literals: dict[Requirement, Entry] = {}
-        self._groups_added: set[int] = set()
 
     def add_all(self) -> None:
         """Make the clauses of every release that may be chosen as things stand, on level 0."""

@@ -13,6 +13,8 @@ from rellum.core.versions.version import Key, Version
 ABSENT = 1
 """The mask of "not in the line-up": value 0 of every mod, option and expansion."""
 
+THERE = 0b10
+"""The mask of an expansion that the game has."""
 OFF, ON = 0b010, 0b100
 """The masks of a choice of an option group "any"."""
 
