@@ -111,8 +111,9 @@ class MatchTest(WorldTest):
         self.world.resolve()
         with self.assertRaises(BadTrial):
             record_trial(self.pack(), ignore_recovery, "works", ["keel"])
-        with self.assertRaises(BadTrial):
-            record_trial(self.pack(), ignore_recovery, "works", ["keel@3.0"], game="the newest")
+        for game in ("the newest", "soon", "1.9.0"):
+            with self.assertRaises(BadTrial):
+                record_trial(self.pack(), ignore_recovery, "works", ["keel@3.0"], game=game)
         self.assertFalse(os.path.exists(PackHome(self.pack()).trials_file))
         write_tree(self.pack(), {"trials.toml": b'[[trial]]\noutcome = "sinks"\n'})
         with self.assertRaises(FileFaults):

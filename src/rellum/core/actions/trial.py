@@ -56,7 +56,8 @@ def record_trial(
     with open_pack(pack_folder, on_recovered) as opened:
         home = opened.home
         catalog = catalog_of(home, read_pack_file(home))
-        version = opened.state.identity().version if not game else _game_version(game)
+        here = opened.state.identity().version
+        version = _game_version(game, catalog, here) if game else here
         needs_lock = not named or any("@" not in each for each in named)
         lock = read_lock(home) if needs_lock else None
         releases = _named_releases(named, catalog, lock)
@@ -67,11 +68,20 @@ def record_trial(
         )
 
 
-def _game_version(text: str) -> Version:
+def _game_version(text: str, catalog: Catalog, here: Version) -> Version:
+    """Read a version of the game; one that the sheet knows of, where it knows of any."""
     try:
-        return parse_version(text)
+        version = parse_version(text)
     except VersionSyntaxError as error:
         raise BadTrial(str(error), hint="Write the game's version, e.g. --game 1.7.0.") from error
+    known = catalog.sheet.known_versions
+    if known and version not in (*known, here):
+        texts = ", ".join(each.text for each in known)
+        raise BadTrial(
+            f"the game sheet knows no version {text!r}",
+            hint=f"It knows {texts}; add the version to 'versions' in the sheet if it is new.",
+        )
+    return version
 
 
 def _named_releases(

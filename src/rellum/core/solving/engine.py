@@ -9,8 +9,9 @@ When a clause has become false altogether, ``learn`` resolves it with the clause
 back to the first point where the latest decision that has a part in it would alone have given it away
 (the first unique implication point). The clause learned there is kept for good, and the search goes
 back by that decision, over all that were taken since. This is conflict-driven clause learning
-(Marques-Silva and Sakallah, "GRASP", 1999; two watched literals from Moskewicz and others, "Chaff", 2001), with finite domains in
-place of truth values. Learned clauses follow from the clauses given, so no solution is ever lost.
+(Marques-Silva and Sakallah, "GRASP", 1999; two watched literals from Moskewicz and others, "Chaff",
+2001), with finite domains in place of truth values. Learned clauses follow from the clauses given, so
+no solution is ever lost.
 
 Each clause that was learned remembers those it came from: from them an explanation is made.
 """
