@@ -46,6 +46,11 @@ _TONES: dict[str, Style] = {
     "free": "green",
     "with others": "yellow",
     "blocked": "red",
+    "taken": "green",
+    "part": "cyan",
+    "fetched": "green",
+    "failed": "red",
+    "by hand": "yellow",
 }
 
 
@@ -92,6 +97,12 @@ def say_json(document: Any) -> None:
     import json
 
     print(json.dumps(document, indent=2, ensure_ascii=True))
+
+
+def note(text: str) -> None:
+    """Print on standard error what is going on."""
+    sys.stdout.flush()
+    print(harmless(text), file=sys.stderr)
 
 
 def warn(text: str) -> None:

@@ -67,7 +67,6 @@ class LoadTest(WorldTest):
                 ["brasswork.toml:8", "game"],
                 ["brasswork.toml:9", "gmae"],
                 ["brasswork.toml:10", "needs.keelson"],
-                ["brasswork.toml:11", "file"],
                 ["brasswork.toml:13", "file.size"],
                 ["brasswork.toml:16", "version"],
                 ["brasswork.toml:17", "patches"],

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 
+from rellum.core.archives.model import Member
 from rellum.core.catalog.model import PlaceRule, Source
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.ids import ModId
@@ -11,8 +12,7 @@ from rellum.core.layers.model import Layer, LayerFile
 from rellum.core.layers.placing import PlacingFault, place_archives
 from rellum.core.layers.target import LayerClash, lay_over
 from rellum.core.paths import MemberPath, PlacePath
-from rellum.core.shelf.archives import Member
-from rellum.core.shelf.store import ShelfEntry
+from rellum.core.shelf.index import ShelfEntry
 from rellum.core.versions.orderings import parse_version
 
 ENTRY = ShelfEntry(digest=Digest("d" * 64), size=1, sha256=None, name="tides.zip")

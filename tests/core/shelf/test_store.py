@@ -8,9 +8,10 @@ import shutil
 import unittest
 from unittest import mock
 
+from rellum.core.archives.model import ArchiveFault
 from rellum.core.catalog.model import ReleaseFile
-from rellum.core.shelf.archives import ArchiveFault
-from rellum.core.shelf.store import Shelf, ShelfFault
+from rellum.core.shelf.index import ShelfFault
+from rellum.core.shelf.store import Shelf
 from tests.support import WorldTest, write_tree, zip_bytes
 
 CONTENT = zip_bytes({"a": b"a" * 3000, "b": b"b"})
@@ -25,16 +26,17 @@ class ShelfTest(WorldTest):
         self.source = self.world.path("in", "a.zip")
 
     def file(self, **known) -> ReleaseFile:
-        values = {"size": None, "sha256": None, "blake3": None, **known}
-        return ReleaseFile(name="a.zip", urls=(), by_hand="", **values)
+        return ReleaseFile(name="a.zip", **known)
 
     def test_take_and_find(self) -> None:
-        entry, is_new = self.shelf.take(self.source, with_sha256=False)
-        self.assertTrue(is_new)
-        self.assertFalse(self.shelf.take(self.source, with_sha256=False)[1])
+        took = self.shelf.take(self.source)
+        entry = took.entry
+        self.assertTrue(took.is_new)
+        self.assertFalse(self.shelf.take(self.source).is_new)
         self.assertIsNone(entry.sha256)
         sha256 = hashlib.sha256(CONTENT).hexdigest()
-        self.assertEqual(self.shelf.find(self.file(blake3=entry.digest)), entry)
+        known = self.shelf.find(self.file(blake3=entry.digest))
+        self.assertEqual(known and known.digest, entry.digest)
         # A SHA-256 that is asked for later is learnt then, once.
         found = self.shelf.find(self.file(sha256=sha256, size=len(CONTENT)))
         assert found
@@ -49,14 +51,14 @@ class ShelfTest(WorldTest):
         damaged[45] ^= 255
         write_tree(self.world.path("in"), {"bad.zip": bytes(damaged)})
         with self.assertRaisesRegex(ArchiveFault, "in/bad.zip: the member"):
-            self.shelf.take(self.world.path("in", "bad.zip"), with_sha256=True)
+            self.shelf.take(self.world.path("in", "bad.zip"))
         full = mock.patch("os.fsync", side_effect=OSError(28, "No space left on device"))
         with full, self.assertRaisesRegex(ShelfFault, "No space left"):
-            self.shelf.take(self.source, with_sha256=True)
+            self.shelf.take(self.source)
         usage = shutil.disk_usage(self.world.root)._replace(free=3)
         nearly = mock.patch("shutil.disk_usage", return_value=usage)
         with nearly, self.assertRaisesRegex(ShelfFault, "bytes free"):
-            self.shelf.take(self.source, with_sha256=True)
+            self.shelf.take(self.source)
         left = [name for _, _, names in os.walk(self.shelf.folder) for name in names]
         self.assertEqual(left, ["shelf.db"])
 

@@ -71,9 +71,9 @@ def resolve(
             console.say(f"{mod} {version} leaves the line-up.")
     if result.missing_files:
         missing = console.count_text(len(result.missing_files), "archive")
-        console.say(f"{missing} still to get, and to give to 'rellum take':")
-        for release, file in result.missing_files[:MOST_LINES]:
-            console.say(f"  {file.name}  ({release.mod} {release.label})")
+        console.say(f"{missing} still to get ('rellum fetch', or by hand and 'rellum take'):")
+        for each in result.missing_files[:MOST_LINES]:
+            console.say(f"  {each.file.name}  ({each.label})")
         if len(result.missing_files) > MOST_LINES:
             console.say(f"  … and {len(result.missing_files) - MOST_LINES:,} more (--json has all)")
     if result.is_for_other_game:
@@ -117,5 +117,5 @@ def _document(result: ResolveResult) -> dict[str, Any]:
         ],
         "left_out": list(result.left_out),
         "check_by_hand": [{"mod": mod, "note": note} for mod, note in result.notes],
-        "missing_files": [file.name for _, file in result.missing_files],
+        "missing_files": [each.file.name for each in result.missing_files],
     }

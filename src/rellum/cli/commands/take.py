@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, cast
 
 import typer
 
@@ -10,27 +10,83 @@ from rellum.cli import console, options
 
 if TYPE_CHECKING:
     from rellum.core.actions.take import Taken
+    from rellum.core.shelf.intake import By
 
 
 def take(
-    archives: Annotated[list[str], typer.Argument(metavar="ARCHIVE...", help="Archives to take.")],
+    archives: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[FILE...]", help="Archives, parts of them, folders, loose files."),
+    ] = None,
+    stated: Annotated[
+        str, typer.Option("--as", metavar="MOD@VERSION", help="State which release it is.")
+    ] = "",
+    by: Annotated[
+        str,
+        typer.Option(
+            "--by", metavar="copy|link|move", help="How it comes to the shelf; a copy if not said."
+        ),
+    ] = "copy",
+    each: Annotated[
+        bool, typer.Option("--each", help="Take what lies in a folder file by file.")
+    ] = False,
+    watch: Annotated[
+        str,
+        typer.Option(
+            "--watch",
+            metavar="FOLDER",
+            help="Wait for what the line-up lacks to appear there; end when all is here.",
+        ),
+    ] = "",
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
     """Check archives, know their releases, put copies on the shelf.
 
-    Each archive is read in full. One that is damaged or hostile is refused; the others are taken.
+    Each archive is read in full. One that is damaged or hostile is refused; the others are taken. A
+    folder is taken as one archive. Parts of an archive may come in any order.
     """
+    from rellum.core.actions.take import HowToTake
     from rellum.core.actions.take import take as action
     from rellum.core.shelf.store import shelf_folder
 
-    with console.progress() as listen:
-        results = action(pack, archives, shelf_folder(), listen)
-    refused = [each for each in results if each.outcome == "refused"]
+    if by not in ("copy", "link", "move"):
+        raise console.BadCall(f"--by {by}: it is copy, link or move")
+    if not archives and not watch:
+        raise console.BadCall("there is nothing to take", hint="Name files, or --watch FOLDER.")
+    how = HowToTake(stated=stated, by=cast("By", by), each=each)
+    results: list[Taken] = []
+    if archives:
+        with console.progress() as listen:
+            results += action(pack, archives, shelf_folder(), listen, how)
+        if not as_json:
+            _show(results)
+    if watch:
+        results += _watch(watch, pack, how, as_json=as_json)
     if as_json:
-        console.say_json({"archives": [_document(each) for each in results]})
-    else:
-        _show([each for each in results if each.outcome != "refused"])
+        console.say_json({"archives": [_document(each_one) for each_one in results]})
+    _tell_refused(results)
+
+
+def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[Taken]:
+    from rellum.core.actions.take_watch import watch
+    from rellum.core.shelf.store import shelf_folder
+
+    results: list[Taken] = []
+    with console.progress() as listen:
+        for step in watch(pack, folder, shelf_folder(), how, listen):
+            if step.waiting and not as_json:
+                console.note(f"waiting in {folder} for {', '.join(step.waiting)}")
+            if not as_json:
+                _show(list(step.taken))
+            results += step.taken
+    if not as_json:
+        console.say("All that the line-up needs is on the shelf.")
+    return results
+
+
+def _tell_refused(results: list[Taken]) -> None:
+    refused = [each for each in results if each.outcome == "refused"]
     for each in refused:
         console.show_error(each.reason, (), each.hint)
     if refused:
@@ -38,17 +94,45 @@ def take(
 
 
 def _show(results: list[Taken]) -> None:
+    good = [each for each in results if each.outcome != "refused"]
     rows = [
         (
             each.outcome,
-            f"{each.release.mod} {each.release.version}" if each.release else "?",
+            each.release.label if each.release else "?",
             console.bytes_text(each.size),
-            each.path + (f"  ({each.reason})" if each.reason else ""),
+            each.path + (f"  ({remark})" if (remark := _remark(each)) else ""),
         )
-        for each in results
+        for each in good
     ]
     if rows:
         console.table(("outcome", "release", "size", "archive"), rows, right=(2,))
+    for each in good:
+        _show_likely(each)
+
+
+def _remark(taken: Taken) -> str:
+    words = [taken.reason]
+    if taken.release and taken.release.by in ("md5", "sha1"):
+        words.append(f"known by its {taken.release.by.upper()} only")
+    elif taken.release and taken.release.by == "stated":
+        words.append("as stated")
+    elif taken.release is None and taken.outcome != "part":
+        words.append("no card knows it; it is kept")
+    if taken.encoding:
+        words.append(f"names read as {taken.encoding}")
+    return "; ".join(filter(None, words))
+
+
+def _show_likely(taken: Taken) -> None:
+    """Offer what an unknown archive may be."""
+    for number, likely in enumerate(taken.likely):
+        lead = taken.path if number == 0 else " " * len(taken.path)
+        console.say(
+            f"{lead}  {likely.certainty} {likely.label} "
+            f"({likely.points} of 100: {', '.join(likely.traits)})"
+        )
+    if taken.likely:
+        console.say(f"  if so: rellum take '{taken.path}' --as '{taken.likely[0].label}'")
 
 
 def _document(taken: Taken) -> dict[str, Any]:
@@ -57,7 +141,15 @@ def _document(taken: Taken) -> dict[str, Any]:
         "outcome": taken.outcome,
         "mod": taken.release.mod if taken.release else None,
         "version": taken.release.version.text if taken.release else None,
+        "build": (taken.release.build or None) if taken.release else None,
+        "known_by": taken.release.by if taken.release else None,
+        "form": taken.form,
         "size": taken.size,
         "blake3": taken.digest,
+        "encoding": taken.encoding or None,
+        "likely": [
+            {"release": each.label, "points": each.points, "traits": list(each.traits)}
+            for each in taken.likely
+        ],
         "reason": taken.reason or None,
     }

@@ -6,8 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.needed import files_of, missing_of, needed_files
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.resolve import current_line_up
+from rellum.core.archives.model import Member
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
 from rellum.core.catalog.patches import release_chain
@@ -23,7 +25,9 @@ from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, write_
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener, silent
+from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
+from rellum.core.versions.version import Version
 
 
 class MissingArchives(UserError):
@@ -97,23 +101,21 @@ def _prepare(opened: OpenPack, shelf: Shelf) -> Preview:
 
 def find_layers(lock: LockFile, catalog: Catalog, shelf: Shelf) -> tuple[Layer, ...]:
     """Return the layers of a line-up, in load order. Raises MissingArchives, PlacingFault."""
-    _refuse_missing(lock, shelf)
+    _refuse_missing(lock, catalog, shelf)
     return tuple(_layer(release, catalog, shelf) for release in lock.releases)
 
 
-def _refuse_missing(lock: LockFile, shelf: Shelf) -> None:
+def _refuse_missing(lock: LockFile, catalog: Catalog, shelf: Shelf) -> None:
     missing = [
-        f"{file.name}  ({release.mod} {release.version})"
-        for release in lock.releases
-        for file in release.files
-        if shelf.find(file) is None
+        f"{each.file.name}  ({each.label})"
+        for each in missing_of(needed_files(lock, catalog), shelf)
     ]
     if missing:
         count = "an archive" if len(missing) == 1 else f"{len(missing)} archives"
         raise MissingArchives(
             f"the line-up needs {count} that the shelf lacks",
             details=tuple(missing),
-            hint="Download them and give them to Rellum with 'rellum take FILE'.",
+            hint="Get them with 'rellum fetch', or give them to Rellum with 'rellum take FILE'.",
         )
 
 
@@ -125,12 +127,13 @@ def _layer(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Layer:
             f"the card of {locked.mod} has no release {locked.version} any more",
             hint="Make a new line-up with 'rellum resolve'.",
         )
+    archives: dict[Version, list[tuple[ShelfEntry, tuple[Member, ...]]]] = {}
+    for each in files_of(locked, catalog):
+        entry = shelf.find(each.file, each.release)
+        assert entry is not None  # _refuse_missing has seen to it
+        archives.setdefault(each.release.version, []).append((entry, shelf.members(entry.digest)))
     files = {}
     for part in release_chain(release, mod):
-        archives = []
-        for file in part.files:
-            entry = shelf.find(file)
-            assert entry is not None  # _refuse_missing has seen to it
-            archives.append((entry, shelf.members(entry.digest)))
-        files.update({each.path: each for each in place_archives(part.places, archives)})
+        placed = place_archives(part.places, archives.get(part.version, []))
+        files.update({each.path: each for each in placed})
     return Layer(mod=locked.mod, version=release.version, files=tuple(files.values()))

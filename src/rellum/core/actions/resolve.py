@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
+from rellum.core.actions.needed import NeededFile, missing_of, needed_files
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.pack_problem import (
     PackProblem,
@@ -15,7 +16,7 @@ from rellum.core.actions.pack_problem import (
     problem_of,
 )
 from rellum.core.catalog.load import find_mod
-from rellum.core.catalog.model import Catalog, ReleaseFile
+from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.patches import release_chain
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import NoAnswer
@@ -116,7 +117,7 @@ class ResolveResult:
     lock: LockFile
     before: dict[ModId, str] | None
     changed: bool
-    missing_files: tuple[tuple[LockedRelease, ReleaseFile], ...]
+    missing_files: tuple[NeededFile, ...]
     notes: tuple[tuple[ModId, str], ...]
     left_out: tuple[ModId, ...]
     is_for_other_game: bool
@@ -144,12 +145,8 @@ def resolve(
         line_up = solve_or_raise(asked.problem)
         lock = _as_lock(asked, line_up, shelf)
         changed = write_lock(opened.home, lock)
-        missing = tuple(
-            (release, file)
-            for release in lock.releases
-            for file in release.files
-            if shelf.find(file) is None
-        )
+        shelf.index.add_pack(opened.home.folder)
+        missing = missing_of(needed_files(lock, asked.catalog), shelf)
     old = asked.lock
     return ResolveResult(
         lock=lock,
@@ -202,14 +199,16 @@ def _locked(chosen: Chosen, catalog: Catalog, shelf: Shelf) -> LockedRelease:
         because=chosen.because,
         options=chosen.options,
         trial=str(chosen.trial) if chosen.trial else "",
-        files=tuple(_with_blake3(file, shelf) for each in chain for file in each.files),
+        files=tuple(_with_blake3(file, each, shelf) for each in chain for file in each.files),
         source=release.source,
     )
 
 
-def _with_blake3(file: ReleaseFile, shelf: Shelf) -> ReleaseFile:
-    entry = shelf.find(file)
-    return replace(file, blake3=file.blake3 or (entry.digest if entry else None))
+def _with_blake3(file: ReleaseFile, release: Release, shelf: Shelf) -> ReleaseFile:
+    if file.blake3:
+        return file
+    entry = shelf.find(file, release)
+    return replace(file, blake3=entry.digest if entry else None)
 
 
 def current_line_up(

@@ -21,7 +21,7 @@ from rellum.core.pack.state import BaselineEntry
 from rellum.core.paths import GAME, PlacePath, fault_in_relative, shown
 
 if TYPE_CHECKING:
-    from rellum.core.shelf.archives import Archive
+    from rellum.core.archives.model import Archive
 
 
 class NothingToRestore(UserError):

@@ -3,72 +3,371 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from rellum.core.actions.catalogs import catalog_of
-from rellum.core.catalog.model import Catalog
+from rellum.core.actions.wants import UnknownRelease
+from rellum.core.archives.checksums import Listed, is_checksum_list, lists_beside, read_checksums
+from rellum.core.archives.forms import unfinished
+from rellum.core.archives.model import AGAIN, ArchiveFault, Form, Limits, NotAnArchive
+from rellum.core.archives.parts import Part, part_of
+from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.model import Catalog, Release, ReleaseFile
+from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import RellumError
 from rellum.core.hashing import Digest
+from rellum.core.nearest import nearest
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener, silent
-from rellum.core.shelf.recognise import Recognised, mismatch, recognise, wants_sha256
-from rellum.core.shelf.store import Shelf
+from rellum.core.shelf.folder_pack import pack_folder
+from rellum.core.shelf.intake import By, Hashes
+from rellum.core.shelf.likeness import Likely, likeliest
+from rellum.core.shelf.recognise import CardFiles, Recognised, recognised
+from rellum.core.shelf.store import Shelf, Taking, Took
+
+Outcome = Literal["taken", "already there", "unknown", "part", "refused"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Taken:
-    """What became of one archive. ``reason`` and ``hint`` tell why one was refused."""
+    """What became of one file. ``reason`` and ``hint`` tell why one was refused, or what is missing.
+
+    ``likely`` are the releases that an unknown archive may be. ``encoding`` is how its members' names
+    were written where they were no Unicode. ``size`` is in bytes.
+    """
 
     path: str
-    outcome: Literal["taken", "already there", "unknown", "refused"]
-    release: Recognised | None
-    size: int
-    digest: Digest | None
-    reason: str
-    hint: str
+    outcome: Outcome
+    release: Recognised | None = None
+    size: int = 0
+    digest: Digest | None = None
+    form: Form | None = None
+    reason: str = ""
+    hint: str = ""
+    likely: tuple[Likely, ...] = ()
+    encoding: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HowToTake:
+    """How files are taken. ``stated``: the release they are, as ``mod@version``, empty: unknown.
+
+    ``each``: what lies in a folder is taken file by file, not the folder as one archive.
+    """
+
+    stated: str = ""
+    by: By = "copy"
+    each: bool = False
 
 
 def take(
-    pack_folder: str, paths: Iterable[str], shelf_folder: str, listen: Listener = silent
+    folder: str,
+    paths: Iterable[str],
+    shelf_folder: str,
+    listen: Listener = silent,
+    how: HowToTake = HowToTake(),
 ) -> tuple[Taken, ...]:
-    """Take each archive by itself: a bad one does not stop the others. Raises NoPack, FileFaults."""
-    home = pack_home(pack_folder)
-    catalog = catalog_of(home, read_pack_file(home))
-    with Shelf(shelf_folder) as shelf:
-        return tuple(_take_one(path, catalog, shelf, listen) for path in paths)
+    """Take each file by itself: a bad one does not stop the others.
+
+    Raises NoPack, FileFaults, UnknownMod, UnknownRelease.
+    """
+    with opened_taker(folder, shelf_folder, how, listen) as taker:
+        return tuple(taker.take_all(paths))
 
 
-def _take_one(path: str, catalog: Catalog, shelf: Shelf, listen: Listener) -> Taken:
-    if not os.path.isfile(path):
-        what = "is a folder; give the archive itself" if os.path.isdir(path) else "is not there"
-        return _refused(path, f"{path}: {what}", "")
-    name, size = os.path.basename(path), os.path.getsize(path)
-    with_sha256 = wants_sha256(catalog, name, size)
-    try:
-        entry, is_new = shelf.take(path, with_sha256=with_sha256, listen=listen)
-    except RellumError as error:
-        wrong = mismatch(catalog, name, size)
-        return _refused(path, "; ".join(filter(None, (error.summary, wrong))), error.hint)
-    release = recognise(catalog, entry)
-    if release is None and (wrong := mismatch(catalog, name, size)):
-        if is_new:
-            shelf.forget(entry.digest)
-        return _refused(path, f"{path}: {wrong}", "Get the archive again, or correct the card.")
-    return Taken(
-        path=path,
-        outcome="already there" if not is_new else "taken" if release else "unknown",
-        release=release,
-        size=size,
-        digest=entry.digest,
-        reason="" if release else "no card knows this archive; it is kept",
-        hint="",
+def opened_taker(folder: str, shelf_folder: str, how: HowToTake, listen: Listener) -> Taker:
+    """Return a taker for the pack in ``folder``. Raises as ``take`` does."""
+    home = pack_home(folder)
+    pack = read_pack_file(home)
+    catalog = catalog_of(home, pack)
+    stated = find_release(catalog, how.stated) if how.stated else None
+    return Taker(catalog, Shelf(shelf_folder), pack.limits, how, stated, listen)
+
+
+def find_release(catalog: Catalog, text: str) -> Release:
+    """Return the release that ``mod@version`` names. Raises UnknownMod, UnknownRelease."""
+    mod_id, _, label = text.partition("@")
+    mod = find_mod(catalog, mod_id)
+    for release in mod.releases:
+        with_build = f"{release.version} ({release.build})" if release.build else ""
+        if label in (release.version.text, with_build):
+            return release
+    labels = [each.version.text for each in mod.releases]
+    raise UnknownRelease(
+        f"{mod_id} has no release {label or '(no version given)'!r}{nearest(label, labels)}",
+        hint=f"It has {', '.join(labels[:8]) or 'none'}. Write {mod_id}@VERSION.",
     )
 
 
-def _refused(path: str, reason: str, hint: str) -> Taken:
-    return Taken(
-        path=path, outcome="refused", release=None, size=0, digest=None, reason=reason, hint=hint
+class Taker:
+    """Takes files for one catalog and one shelf."""
+
+    def __init__(
+        self,
+        catalog: Catalog,
+        shelf: Shelf,
+        limits: Limits,
+        how: HowToTake,
+        stated: Release | None,
+        listen: Listener,
+    ) -> None:
+        self.catalog, self.shelf, self.limits = catalog, shelf, limits
+        self._how, self._stated, self._listen = how, stated, listen
+        self._cards = CardFiles(catalog)
+        self._lists: list[Listed] = []
+
+    def __enter__(self) -> Taker:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.shelf.close()
+
+    def take_all(self, paths: Iterable[str]) -> Iterator[Taken]:
+        """Yield what became of each file, and of each archive in parts once, at the end."""
+        files = list(self._expanded(paths))
+        self._lists = lists_beside(files)
+        for path in files:
+            if os.path.isfile(path) and is_checksum_list(path):
+                self._lists += read_checksums(path)
+        sets: dict[str, tuple[Part, list[Taken]]] = {}
+        for path in files:
+            if os.path.isfile(path) and is_checksum_list(path):
+                continue
+            try:
+                part = part_of(path) if os.path.isfile(path) else None
+                if part is None:
+                    yield self._take_whole(path)
+                    continue
+                taken = self._take_part(path, part)
+                sets.setdefault(part.key, (part, []))[1].append(taken)
+            except RellumError as error:
+                yield Taken(path=path, outcome="refused", reason=error.summary, hint=error.hint)
+        for part, its_parts in sets.values():
+            yield from self._complete(part, its_parts)
+
+    def take_one(self, path: str, name: str) -> Taken:
+        """Take a file that was downloaded under another name than its own. Raises RellumError."""
+        part = part_of(path, name)
+        if part is None:
+            return self._take_whole(path, name)
+        return next(self._complete(part, [self._take_part(path, part, name)]))
+
+    def _expanded(self, paths: Iterable[str]) -> Iterator[str]:
+        for path in paths:
+            if self._how.each and os.path.isdir(path):
+                inside = sorted(os.path.join(path, name) for name in os.listdir(path))
+                yield from filter(os.path.isfile, inside)
+            else:
+                yield path
+
+    def _take_whole(self, path: str, name: str = "") -> Taken:
+        if os.path.isdir(path):
+            return self._take_folder(path)
+        _refuse_unfinished(path)
+        name = name or os.path.basename(path)
+        how = self._taking(path, name)
+        try:
+            took = self.shelf.take(path, how, self._listen)
+        except NotAnArchive as error:
+            if not (self._stated or self._cards.named(name)):
+                raise NotAnArchive(
+                    error.summary,
+                    hint="Get it again if it should be an archive. To take it as the file it is, "
+                    "say which release it belongs to with --as MOD@VERSION.",
+                ) from error
+            took = self.shelf.take(path, replace(how, form="file"), self._listen)
+        except ArchiveFault as error:
+            wrong = self._cards.mismatch(name, os.path.getsize(path))
+            raise ArchiveFault(
+                "; ".join(filter(None, (error.summary, wrong))), hint=error.hint
+            ) from error
+        return self._known(path, name, took)
+
+    def _take_folder(self, path: str) -> Taken:
+        """Take a folder as one archive; the folder itself always stays."""
+        packed = self.shelf.incoming("-folder")
+        name = os.path.basename(os.path.abspath(path)) + ".zip"
+        try:
+            self.shelf.check_space(_bytes_below(path))
+            pack_folder(path, packed)
+            took = self.shelf.take(
+                packed, replace(self._taking(packed, name), by="copy"), self._listen
+            )
+        finally:
+            if os.path.exists(packed):
+                os.unlink(packed)
+        return self._known(path, name, took)
+
+    def _take_part(self, path: str, part: Part, name: str = "") -> Taken:
+        _refuse_unfinished(path)
+        name = name or os.path.basename(path)
+        if part.kind == "rar":
+            raise ArchiveFault(
+                f"{path}: is one volume of a rar in several, which Rellum does not read",
+                hint="Unpack all volumes with a program for rar, and take the folder.",
+            )
+        took = self.shelf.take_part(path, part, self._taking(path, name), self._listen)
+        return self._known(path, name, took, is_part=True)
+
+    def _complete(self, part: Part, its_parts: Sequence[Taken]) -> Iterator[Taken]:
+        """Look whether an archive in parts is whole now, and into it if it is."""
+        named = self._names_of_all(part)
+        state = self.shelf.gathered(part, named)
+        whole = None
+        reason, hint = state.progress, "Take the others too; their order does not matter."
+        if not state.missing and (state.total is None or state.total == len(state.ordered)):
+            try:
+                whole = self.shelf.complete(state.ordered, part.stem, self.limits)
+            except RellumError as error:
+                reason, hint = f"{state.progress}: {error.summary}", error.hint
+                if state.total is not None:
+                    for each in its_parts:
+                        yield replace(each, outcome="refused", reason=reason, hint=hint)
+                    return
+                hint = "If there are more parts, take them too; else get these again."
+        for each in its_parts:
+            if whole is None:
+                yield replace(each, outcome="part", reason=reason, hint=hint)
+                continue
+            count = f"{len(whole.parts)} parts, all here"
+            likely = () if each.release else self._likely(part.stem, whole.digest)
+            outcome: Outcome = "unknown" if not each.release and not likely else each.outcome
+            yield replace(
+                each, outcome=outcome, reason=count, form=whole.form, hint="", likely=likely
+            )
+
+    def _names_of_all(self, part: Part) -> tuple[str, ...]:
+        """Return the names of all parts where one card names them as files of one release."""
+        from rellum.core.archives.parts import part_by_name
+
+        for entry in self.shelf.parts(part.key):
+            for release, _ in self._cards.named(entry.name):
+                names = [file.name for file in release.files]
+                return tuple(
+                    name
+                    for name in names
+                    if ((found := part_by_name(name)) and found.key == part.key)
+                )
+        return ()
+
+    def _taking(self, path: str, name: str) -> Taking:
+        size = os.path.getsize(path)
+        wanted = self._cards.hashes_wanted(name, size)
+        listed = [each for each in self._lists if each.name.casefold() == name.casefold()]
+        stated = self._stated_file(name) if self._stated else None
+        if stated and stated.sha256:
+            wanted |= {"sha256"}
+
+        def approve(hashes: Hashes) -> None:
+            for each in listed:
+                if hashes.others[each.kind] != each.digest:
+                    raise ArchiveFault(
+                        f"{path}: it is not as {each.place} says: its {each.kind} is "
+                        f"{hashes.others[each.kind][:16]}…, listed {each.digest[:16]}…",
+                        hint=AGAIN,
+                    )
+            if stated and self._stated:
+                _refuse_other(path, self._stated, stated, hashes)
+                return
+            known = self._cards.recognise(hashes)
+            if not known and (wrong := self._cards.mismatch(name, hashes.size)):
+                raise ArchiveFault(
+                    f"{path}: {wrong}", hint="Get the archive again, or correct the card."
+                )
+
+        return Taking(
+            name=name,
+            also=wanted | {each.kind for each in listed},
+            by=self._how.by,
+            limits=self.limits,
+            approve=approve,
+        )
+
+    def _stated_file(self, name: str) -> ReleaseFile:
+        """Return which file of the stated release a file is. Raises UnknownRelease."""
+        release = self._stated
+        assert release is not None
+        same = [file for file in release.files if file.name.casefold() == name.casefold()]
+        open_ones = [file for file in release.files if self.shelf.find(file, release) is None]
+        found = same or open_ones or list(release.files)
+        if not found:
+            raise UnknownRelease(
+                f"the card of {release.mod} names no file for {release.version} "
+                f"({place_of(release.source)})",
+                hint="Add a [[release.file]] with a 'name' to it.",
+            )
+        return found[0]
+
+    def _known(self, path: str, name: str, took: Took, *, is_part: bool = False) -> Taken:
+        """Say what a file that is on the shelf now is."""
+        release = self._cards.recognise(took.hashes)
+        if self._stated:
+            file = self._stated_file(name)
+            release = recognised(self._stated, file, "stated")
+            self.shelf.index.state(
+                self._stated.mod,
+                self._stated.version.text,
+                self._stated.build,
+                file.name,
+                took.entry.digest,
+            )
+        if release:
+            self.shelf.set_origin(took.entry.digest, release.origin)
+        likely = () if release or is_part else self._likely(name, took.entry.digest)
+        outcome: Outcome = "taken" if release or is_part else "unknown"
+        return Taken(
+            path=path,
+            outcome=outcome if took.is_new else "already there",
+            release=release,
+            size=took.entry.size,
+            digest=took.entry.digest,
+            form=took.entry.form,
+            likely=likely,
+            encoding=took.entry.encoding,
+        )
+
+    def _likely(self, name: str, digest: Digest) -> tuple[Likely, ...]:
+        entry = self.shelf.index.one("blake3 = ?", digest)
+        size = entry.size if entry else 0
+        return tuple(likeliest(self.catalog, name, size, self.shelf.members(digest)))
+
+
+def _refuse_other(path: str, release: Release, file: ReleaseFile, hashes: Hashes) -> None:
+    """Refuse a file that was stated to be one whose card knows it to be another. Raises ArchiveFault."""
+    wrong = ""
+    if file.size is not None and file.size != hashes.size:
+        wrong = f"{file.size:,} bytes, and this has {hashes.size:,}"
+    elif file.blake3 and file.blake3 != hashes.digest:
+        wrong = f"the hash {file.blake3[:16]}…, and this has {hashes.digest[:16]}…"
+    elif file.sha256 and file.sha256 != hashes.others["sha256"]:
+        wrong = f"the SHA-256 {file.sha256[:16]}…, and this has {hashes.others['sha256'][:16]}…"
+    if wrong:
+        raise ArchiveFault(
+            f"{path}: {release.mod} {release.version} has {file.name} with {wrong} "
+            f"({place_of(release.source)})",
+            hint="It is another file than the card means. If the card is wrong, correct it first.",
+        )
+
+
+def _refuse_unfinished(path: str) -> None:
+    if not os.path.exists(path):
+        raise ArchiveFault(f"{path}: is not there")
+    if not os.path.isfile(path):
+        raise ArchiveFault(f"{path}: is neither a file nor a folder")
+    if fault := unfinished(path):
+        raise ArchiveFault(
+            f"{path}: {fault}", hint="Wait until the download has ended, then take it."
+        )
+    if os.path.getsize(path) == 0:
+        raise ArchiveFault(f"{path}: the file is empty", hint=AGAIN)
+
+
+def _bytes_below(folder: str) -> int:
+    return sum(
+        os.lstat(os.path.join(above, name)).st_size
+        for above, _, names in os.walk(folder)
+        for name in names
     )

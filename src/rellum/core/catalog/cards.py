@@ -232,15 +232,29 @@ def _read_file(reader: TableReader) -> ReleaseFile | None:
     size = reader.integer("size", 48211)
     sha256 = reader.parsed("sha256", "64 hexadecimal digits", parse_digest)
     blake3 = reader.parsed("blake3", "64 hexadecimal digits", parse_digest)
-    if "sha256" not in reader and "blake3" not in reader:
-        reader.fault("a file needs 'sha256' or 'blake3': without a hash it cannot be trusted")
+    sha1 = reader.parsed("sha1", "40 hexadecimal digits", partial(parse_digest, digits=40))
+    md5 = reader.parsed("md5", "32 hexadecimal digits", partial(parse_digest, digits=32))
     urls = reader.texts("from", "https://files.example.invalid/tidal.zip")
+    for index, url in enumerate(urls):
+        if not url.startswith(("https://", "http://", "file:")):
+            reader.fault(f"{url!r} begins with neither https://, http:// nor file:", "from", index)
     by_hand = reader.text("by-hand", "Sign in and press Get.") or ""
+    page = reader.text("page", "https://files.example.invalid/tidal") or ""
+    unpacked = reader.integer("unpacked", 310_000)
     reader.finish()
     if name is None:
         return None
     return ReleaseFile(
-        name=name, size=size, sha256=sha256, blake3=blake3, urls=urls, by_hand=by_hand
+        name=name,
+        size=size,
+        sha256=sha256,
+        blake3=blake3,
+        urls=urls,
+        by_hand=by_hand,
+        page=page,
+        sha1=sha1,
+        md5=md5,
+        unpacked=unpacked,
     )
 
 

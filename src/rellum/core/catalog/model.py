@@ -104,14 +104,22 @@ class MadeFor(NamedTuple):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ReleaseFile:
-    """An archive of a release. ``size`` is in bytes, None where the card does not tell."""
+    """An archive of a release. ``size`` is in bytes, None where the card does not tell.
+
+    ``sha1`` and ``md5`` only recognise. ``unpacked`` is its members' size together, in bytes.
+    ``page`` is where a person gets it, ``by_hand`` what that person must do there.
+    """
 
     name: str
-    size: int | None
-    sha256: str | None
-    blake3: str | None
-    urls: tuple[str, ...]
-    by_hand: str
+    size: int | None = None
+    sha256: str | None = None
+    blake3: str | None = None
+    urls: tuple[str, ...] = ()
+    by_hand: str = ""
+    page: str = ""
+    sha1: str | None = None
+    md5: str | None = None
+    unpacked: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

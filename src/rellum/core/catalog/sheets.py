@@ -134,8 +134,8 @@ def _checked_version(text: str) -> str:
     return parse_version(text).text
 
 
-def parse_digest(text: str) -> str:
-    """Check a hash of 256 bits in hexadecimal; returns it in small letters. Raises ValueError."""
-    if not re.fullmatch(r"[0-9a-fA-F]{64}", text):
-        raise ValueError(f"a hash has 64 hexadecimal digits, {text[:20]!r} has not")
+def parse_digest(text: str, digits: int = 64) -> str:
+    """Check a hash in hexadecimal; returns it in small letters. Raises ValueError."""
+    if not re.fullmatch(rf"[0-9a-fA-F]{{{digits}}}", text):
+        raise ValueError(f"a hash has {digits} hexadecimal digits, {text[:20]!r} has not")
     return text.lower()

@@ -17,7 +17,7 @@ from rellum.core.errors import UserError
 from rellum.core.progress import Listener
 
 if TYPE_CHECKING:
-    from rellum.core.shelf.archives import Archive, Extraction
+    from rellum.core.archives.model import Archive, Extraction
 
 
 class LeadsOut(UserError):

@@ -28,7 +28,7 @@ from rellum.core.paths import PlacePath, Roots, shown
 from rellum.core.progress import Progress
 
 if TYPE_CHECKING:
-    from rellum.core.shelf.archives import Archive, Extraction
+    from rellum.core.archives.model import Archive, Extraction
 
 
 class NoSpace(UserError):
@@ -195,7 +195,7 @@ def _stage_members(
     plan: Plan, staging: str, staged: dict[PlacePath, str], site: Site, open_archive: OpenArchive
 ) -> None:
     # Imported here: a plan that only brings originals back needs no archive.
-    from rellum.core.shelf.archives import Extraction
+    from rellum.core.archives.model import Extraction
 
     jobs: dict[Digest, list[Extraction]] = {}
     for each in plan.operations:

@@ -10,7 +10,7 @@ from rellum.core.ids import ModId
 from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:
-    from rellum.core.shelf.archives import Member
+    from rellum.core.archives.model import Member
     from rellum.core.versions.version import Version
 
 

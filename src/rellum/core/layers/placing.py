@@ -9,13 +9,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 
+from rellum.core.archives.model import Member
 from rellum.core.catalog.model import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.layers.model import LayerFile
 from rellum.core.paths import MemberPath, below
-from rellum.core.shelf.archives import Member
-from rellum.core.shelf.store import ShelfEntry
+from rellum.core.shelf.index import ShelfEntry
 
 _WILDCARD = re.compile(r"[*?\[]")
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from rellum.core.archives.model import STANDARD_LIMITS, Limits
 from rellum.core.catalog.model import Catalog, Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
@@ -44,7 +45,8 @@ class HoldLine:
 class PackFile:
     """What ``rellum.toml`` says. Folders are absolute.
 
-    ``game_range`` None: the line-up is for the version of the game that was adopted.
+    ``game_range`` None: the line-up is for the version of the game that was adopted. ``limits`` are
+    what an archive may hold at most.
     """
 
     name: str
@@ -55,6 +57,7 @@ class PackFile:
     game_range: Range | None
     wants: tuple[WantLine, ...]
     holds: tuple[HoldLine, ...]
+    limits: Limits = STANDARD_LIMITS
 
 
 def read_pack_file(home: PackHome) -> PackFile:
@@ -80,6 +83,7 @@ def read_pack_file(home: PackHome) -> PackFile:
     game.finish()
     wants = _read_wants(root.table("want"))
     holds = _read_holds(root.table("hold"))
+    limits = _read_limits(root.table("limits"))
     root.finish()
     raise_faults(fault_lines(faults), shown_file(file))
     return PackFile(
@@ -91,7 +95,19 @@ def read_pack_file(home: PackHome) -> PackFile:
         game_folder=os.path.normpath(os.path.join(home.folder, folder)) if folder else None,
         wants=wants,
         holds=holds,
+        limits=limits,
     )
+
+
+def _read_limits(reader: TableReader) -> Limits:
+    """Read what an archive may hold at most, for packs whose archives are larger than is usual."""
+    limits = STANDARD_LIMITS
+    for name in ("members", "unpacked", "ratio", "depth"):
+        number = reader.integer(name, getattr(limits, name))
+        if number is not None:
+            limits = replace(limits, **{name: number})
+    reader.finish()
+    return limits
 
 
 def _read_trust(pack: TableReader) -> Trust:

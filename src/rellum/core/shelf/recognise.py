@@ -1,4 +1,4 @@
-"""Which release an archive is, told by its hash alone."""
+"""Which release an archive is, told by its hashes."""
 
 from __future__ import annotations
 
@@ -8,16 +8,104 @@ from dataclasses import dataclass
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.ids import ModId
-from rellum.core.shelf.store import ShelfEntry
+from rellum.core.shelf.index import Origin
+from rellum.core.shelf.intake import Hashes
 from rellum.core.versions.version import Version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Recognised:
-    """The release whose card names the archive's hash."""
+    """The release that an archive is, and by what that is known: a hash's name, or ``stated``."""
 
     mod: ModId
     version: Version
+    build: str
+    file: ReleaseFile
+    by: str
+
+    @property
+    def label(self) -> str:
+        """The release in words: ``tidal-currents 3.2 (harbour)``."""
+        build = f" ({self.build})" if self.build else ""
+        return f"{self.mod} {self.version}{build}"
+
+    @property
+    def origin(self) -> Origin:
+        """What the shelf remembers of it."""
+        return Origin(
+            mod=self.mod,
+            version=self.version.text,
+            build=self.build,
+            urls=self.file.urls,
+            by_hand=self.file.by_hand,
+            page=self.file.page,
+        )
+
+
+def recognised(release: Release, file: ReleaseFile, by: str) -> Recognised:
+    """Return that an archive is this file of this release."""
+    return Recognised(
+        mod=release.mod, version=release.version, build=release.build, file=file, by=by
+    )
+
+
+class CardFiles:
+    """All files that the cards of a catalog name, by what a file can be found by."""
+
+    def __init__(self, catalog: Catalog) -> None:
+        self._by_hash: dict[tuple[str, str], tuple[Release, ReleaseFile]] = {}
+        self._by_name: dict[str, list[tuple[Release, ReleaseFile]]] = {}
+        self._by_size: dict[int, list[ReleaseFile]] = {}
+        for release, file in card_files(catalog):
+            for kind in ("blake3", "sha256", "sha1", "md5"):
+                if digest := getattr(file, kind):
+                    self._by_hash.setdefault((kind, digest), (release, file))
+            self._by_name.setdefault(file.name.casefold(), []).append((release, file))
+            if file.size is not None:
+                self._by_size.setdefault(file.size, []).append(file)
+
+    def named(self, name: str) -> list[tuple[Release, ReleaseFile]]:
+        """Return the files that bear a name, whatever its case."""
+        return self._by_name.get(name.casefold(), [])
+
+    def hashes_wanted(self, name: str, size: int) -> frozenset[str]:
+        """Return which hashes beside BLAKE3 the cards have of files of this size or name."""
+        candidates = [*self._by_size.get(size, ()), *(file for _, file in self.named(name))]
+        return frozenset(
+            kind
+            for kind in ("sha256", "sha1", "md5")
+            if any(getattr(file, kind) for file in candidates)
+        )
+
+    def recognise(self, hashes: Hashes) -> Recognised | None:
+        """Return the release that a file is by its hashes, or None where no card knows them.
+
+        SHA-1 and MD5 only count where the card has no better hash.
+        """
+        known = {"blake3": str(hashes.digest), **hashes.others}
+        for kind in ("blake3", "sha256", "sha1", "md5"):
+            found = self._by_hash.get((kind, known.get(kind, "")))
+            if found is None:
+                continue
+            release, file = found
+            better = [each for each in ("blake3", "sha256") if getattr(file, each)]
+            if kind in ("blake3", "sha256") or not better:
+                return recognised(release, file, kind)
+        return None
+
+    def mismatch(self, name: str, size: int) -> str:
+        """Say why an archive that bears a card's file name is not that file, or return nothing.
+
+        For an archive that was not recognised: its name is known and its hash is not.
+        """
+        for release, file in self.named(name):
+            said = f"{release.mod} {release.version} has a file of that name"
+            where = place_of(release.source)
+            if file.size is not None and file.size != size:
+                return f"{said} with {file.size:,} bytes, and this has {size:,} ({where})"
+            if file.blake3 or file.sha256:
+                return f"{said} with another hash ({where})"
+        return ""
 
 
 def card_files(catalog: Catalog) -> Iterator[tuple[Release, ReleaseFile]]:
@@ -26,37 +114,3 @@ def card_files(catalog: Catalog) -> Iterator[tuple[Release, ReleaseFile]]:
         for release in mod.releases:
             for file in release.files:
                 yield release, file
-
-
-def wants_sha256(catalog: Catalog, name: str, size: int) -> bool:
-    """Whether some card knows a file of this size (or, where it tells none, this name) by SHA-256."""
-    return any(
-        file.sha256 is not None and (file.size == size or (file.size is None and file.name == name))
-        for _, file in card_files(catalog)
-    )
-
-
-def recognise(catalog: Catalog, entry: ShelfEntry) -> Recognised | None:
-    """Return the release that an archive on the shelf is, or None where no card knows its hash."""
-    for release, file in card_files(catalog):
-        known_by_blake3 = file.blake3 is not None and file.blake3 == entry.digest
-        known_by_sha256 = file.sha256 is not None and file.sha256 == entry.sha256
-        if known_by_blake3 or (file.blake3 is None and known_by_sha256):
-            return Recognised(mod=release.mod, version=release.version)
-    return None
-
-
-def mismatch(catalog: Catalog, name: str, size: int) -> str:
-    """Say why an archive that bears a card's file name is not that file, or return nothing.
-
-    For an archive that was not recognised: its name is known and its hash is not.
-    """
-    for release, file in card_files(catalog):
-        if file.name != name:
-            continue
-        said = f"{release.mod} {release.version} has a file of that name"
-        where = place_of(release.source)
-        if file.size is not None and file.size != size:
-            return f"{said} with {file.size:,} bytes, and this has {size:,} ({where})"
-        return f"{said} with another hash ({where})"
-    return ""

@@ -14,10 +14,11 @@ import zlib
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from rellum.core.archives import inflate
+from rellum.core.archives.model import ArchiveFault, ContentMismatch, Extraction
+from rellum.core.archives.open import open_archive
 from rellum.core.errors import UserError
 from rellum.core.hashing import hash_bytes
-from rellum.core.shelf import inflate
-from rellum.core.shelf.archives import ArchiveFault, ContentMismatch, Extraction, open_archive
 from tests.support import zip_bytes
 
 METHODS = (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED, zipfile.ZIP_BZIP2, zipfile.ZIP_LZMA)
@@ -74,7 +75,7 @@ class ArchiveTest(unittest.TestCase):
     def test_no_archive(self) -> None:
         for content, words in (
             (b"", "empty"),
-            (b"just text", "not a zip"),
+            (b"just text", "is no archive"),
             (b"\n<!DOCTYPE html><title>Sign in</title>", "web page"),
             (zip_bytes({"a": os.urandom(5000)})[:3000], "stopped half way"),
         ):

@@ -1,0 +1,81 @@
+"""What the line-up needs and the shelf lacks."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+from rellum.core.actions.catalogs import catalog_of
+from rellum.core.catalog.model import Catalog, Release, ReleaseFile
+from rellum.core.catalog.patches import release_chain
+from rellum.core.pack.home import PackHome, pack_home
+from rellum.core.pack.lock_file import LockedRelease, LockFile, read_lock
+from rellum.core.pack.pack_file import PackFile, read_pack_file
+from rellum.core.shelf.store import Shelf
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NeededFile:
+    """A file of a release of the line-up, with what its card says of where to get it."""
+
+    release: Release
+    file: ReleaseFile
+
+    @property
+    def label(self) -> str:
+        """The release in words."""
+        build = f" ({self.release.build})" if self.release.build else ""
+        return f"{self.release.mod} {self.release.version}{build}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Needs:
+    """A pack, its catalog, and the files of its line-up, those that are missing apart."""
+
+    home: PackHome
+    pack: PackFile
+    catalog: Catalog
+    files: tuple[NeededFile, ...]
+    missing: tuple[NeededFile, ...]
+
+
+def needs_of(folder: str, shelf: Shelf) -> Needs:
+    """Return what the line-up of the pack in ``folder`` needs.
+
+    Raises NoPack, NoLineUp, FileFaults, NoCatalog.
+    """
+    home = pack_home(folder)
+    pack = read_pack_file(home)
+    catalog = catalog_of(home, pack)
+    files = needed_files(read_lock(home), catalog)
+    shelf.index.add_pack(home.folder)
+    return Needs(
+        home=home, pack=pack, catalog=catalog, files=files, missing=missing_of(files, shelf)
+    )
+
+
+def needed_files(lock: LockFile, catalog: Catalog) -> tuple[NeededFile, ...]:
+    """Return the files of a line-up; none of releases that no card has any more."""
+    return tuple(file for locked in lock.releases for file in files_of(locked, catalog))
+
+
+def missing_of(files: Iterable[NeededFile], shelf: Shelf) -> tuple[NeededFile, ...]:
+    """Return those that the shelf lacks."""
+    return tuple(each for each in files if shelf.find(each.file, each.release) is None)
+
+
+def files_of(locked: LockedRelease, catalog: Catalog) -> list[NeededFile]:
+    """Return the files of one release of a line-up, in the order in which they are laid."""
+    mod = catalog.mods.get(locked.mod)
+    release = mod.release_named(locked.version, locked.build) if mod else None
+    if mod is None or release is None:
+        return []
+    in_lock = {file.name: file for file in locked.files}
+    found = []
+    for part in release_chain(release, mod):  # a patch needs its full release too
+        for file in part.files:
+            known = in_lock.get(file.name)
+            # The lock may know the hash of a file that the card does not tell.
+            exact = replace(file, blake3=file.blake3 or known.blake3) if known else file
+            found.append(NeededFile(release=part, file=exact))
+    return found

@@ -1,0 +1,1 @@
+"""Reading archives of every kind: hostile until checked, and then member by member."""

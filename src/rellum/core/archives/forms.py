@@ -1,0 +1,127 @@
+"""What a file is by its content, whatever its name; and what it is when it is no archive."""
+
+from __future__ import annotations
+
+import html
+import os
+import re
+import tarfile
+import zipfile
+from typing import IO, Final
+
+from rellum.core.archives.joined import JoinedFile
+from rellum.core.archives.model import Form
+from rellum.core.archives.tar_archive import open_packed
+
+HEAD_BYTES: Final = 16 << 10
+
+_MARKS: Final[tuple[tuple[bytes, Form], ...]] = (
+    (b"7z\xbc\xaf\x27\x1c", "7z"),
+    (b"Rar!\x1a\x07", "rar"),
+    (b"\x1f\x8b", "tar.gz"),
+    (b"BZh", "tar.bz2"),
+    (b"\xfd7zXZ\x00", "tar.xz"),
+    (b"\x28\xb5\x2f\xfd", "tar.zst"),
+)
+_ZIP_MARKS: Final = (b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08")
+_PARTIAL_NAMES: Final = (
+    ".part",
+    ".partial",
+    ".crdownload",
+    ".download",
+    ".opdownload",
+    ".filepart",
+)
+"""Endings that browsers and download programs give to what they have not finished."""
+
+
+def form_of(file: JoinedFile) -> Form | None:
+    """Return what kind of archive the bytes are; None where they are none that Rellum reads."""
+    head = file.read_at(0, HEAD_BYTES)
+    if head.startswith(_ZIP_MARKS):
+        return "zip"
+    for mark, form in _MARKS:
+        if head.startswith(mark):
+            return form if not form.startswith("tar.") or _holds_a_tar(file, form) else None
+    if _is_tar_header(head[:512]):
+        return "tar"
+    file.seek(0)
+    # A program that unpacks itself, or another file with a zip behind it.
+    return "zip" if zipfile.is_zipfile(_seekable(file)) else None
+
+
+def _seekable(file: JoinedFile) -> IO[bytes]:
+    import io
+
+    return io.BufferedReader(_Borrowed(file))
+
+
+class _Borrowed(JoinedFile):
+    """The same bytes for a reader that closes what it is given."""
+
+    def __init__(self, file: JoinedFile) -> None:
+        super().__init__([])
+        self._whole = file
+        self.size = file.size
+
+    def readinto(self, buffer: bytearray | memoryview) -> int:  # type: ignore[override]
+        self._whole.seek(self._at)
+        count = self._whole.readinto(buffer)
+        self._at += count
+        return count
+
+
+def _holds_a_tar(file: JoinedFile, form: Form) -> bool:
+    """Whether a tar begins inside a packed file. Damage is left to be found when it is read."""
+    file.seek(0)
+    try:
+        return _is_tar_header(open_packed(_seekable(file), form).read(512))
+    except Exception:  # each packer has errors of its own
+        return True
+
+
+def _is_tar_header(block: bytes) -> bool:
+    if len(block) < 512 or block == bytes(512):
+        return False
+    try:
+        tarfile.TarInfo.frombuf(block, "utf-8", "surrogateescape")
+    except (tarfile.TarError, ValueError):
+        return False
+    return True
+
+
+def unfinished(path: str) -> str:
+    """Say why a file seems to be still on its way here, or return an empty string."""
+    if path.lower().endswith(_PARTIAL_NAMES):
+        return "its name is that of a download that has not ended"
+    for ending in _PARTIAL_NAMES:
+        if os.path.exists(path + ending):
+            return f"{os.path.basename(path) + ending} lies beside it: the download has not ended"
+    return ""
+
+
+def what_instead(head: bytes) -> str:
+    """Say what a file that is no archive seems to be, by its first bytes; empty where unknown."""
+    start = head.lstrip(b"\xef\xbb\xbf \t\r\n").lower()
+    if start.startswith((b"<!doctype html", b"<html", b"<head")) or b"<html" in start[:1024]:
+        title = page_title(head)
+        said = f" ('{title}')" if title else ""
+        return f"is a web page{said}, not an archive: the site probably wanted a sign-in"
+    if start.startswith((b"{", b"[")) and b'"' in start[:200]:
+        return f"is an answer for programs, not an archive: {_first_line(head)}"
+    if head and not head.strip(b"\0"):
+        return "holds only zero bytes: the download was set aside and never filled"
+    return ""
+
+
+def page_title(head: bytes) -> str:
+    """Return the title of a web page, on one line of at most 80 signs."""
+    found = re.search(rb"<title[^>]*>(.*?)</title", head, re.IGNORECASE | re.DOTALL)
+    if not found:
+        return ""
+    text = html.unescape(found.group(1).decode("utf-8", "replace"))
+    return " ".join(text.split())[:80]
+
+
+def _first_line(head: bytes) -> str:
+    return " ".join(head[:200].decode("utf-8", "replace").split())[:80]

@@ -1,0 +1,76 @@
+"""Opening an archive of any kind."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Final
+
+from rellum.core.archives.forms import HEAD_BYTES, form_of, what_instead
+from rellum.core.archives.joined import JoinedFile, Ready, at_once
+from rellum.core.archives.model import (
+    AGAIN,
+    STANDARD_LIMITS,
+    Archive,
+    ArchiveFault,
+    Form,
+    Limits,
+    NotAnArchive,
+)
+from rellum.core.archives.zip_archive import ZipArchive
+
+KINDS: Final = "zip, tar (gz, bz2, xz, zst), 7z or rar"
+
+
+def open_archive(
+    parts: str | Sequence[str],
+    name: str = "",
+    *,
+    limits: Limits = STANDARD_LIMITS,
+    form: Form | None = None,
+    encoding: str = "",
+    ready: Ready = at_once,
+) -> Archive:
+    """Open an archive of one file or of several parts in order.
+
+    ``name`` stands for it in messages. ``form`` and ``encoding`` are those that were found when it
+    was taken; left out, its content tells. Raises ArchiveFault for what is no archive, damaged or
+    hostile.
+    """
+    parts = [parts] if isinstance(parts, str) else list(parts)
+    name = name or parts[0]
+    if form is None:
+        form = _known_form(parts, name)
+    if form == "zip":
+        return ZipArchive(parts, name, limits, encoding, ready)
+    if form == "7z":
+        from rellum.core.archives.seven_zip import SevenZipArchive
+
+        return SevenZipArchive(parts, name, limits, ready)
+    if form == "rar":
+        from rellum.core.archives.rar_archive import RarArchive
+
+        return RarArchive(parts, name, limits, ready)
+    if form == "file":
+        from rellum.core.archives.single_file import SingleFile
+
+        return SingleFile(parts, name, limits, ready)
+    from rellum.core.archives.tar_archive import TarArchive
+
+    return TarArchive(parts, name, limits, form, encoding, ready)
+
+
+def _known_form(parts: Sequence[str], name: str) -> Form:
+    try:
+        with JoinedFile(parts) as file:
+            if file.size == 0:
+                raise ArchiveFault(f"{name}: the file is empty", hint=AGAIN)
+            form = form_of(file)
+            head = file.read_at(0, HEAD_BYTES) if form is None else b""
+    except OSError as error:
+        raise ArchiveFault(f"{name}: cannot be read: {error.strerror}") from error
+    if form is None:
+        said = what_instead(head)
+        if said:
+            raise ArchiveFault(f"{name}: {said}", hint=AGAIN)
+        raise NotAnArchive(f"{name}: is no archive that Rellum reads ({KINDS})", hint=AGAIN)
+    return form

@@ -1,0 +1,174 @@
+"""7z, one file or several volumes (``.7z.001`` …), by the package ``py7zr``."""
+
+from __future__ import annotations
+
+import io
+import stat
+import struct
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any, Final
+
+from rellum.core.archives.gate import Gate
+from rellum.core.archives.joined import JoinedFile, Ready, at_once
+from rellum.core.archives.model import Limits
+from rellum.core.archives.stream_archive import Sink, SinkFor, StreamArchive
+from rellum.core.errors import RellumError
+from rellum.core.paths import MemberPath
+
+if TYPE_CHECKING:
+    from py7zr import SevenZipFile
+
+_HEADER: Final = struct.Struct("<6s2sLQQL")
+_FOLDER_BIT: Final = 0x10
+_JUNCTION_BIT: Final = 0x400
+
+
+def declared_size(head: bytes) -> int:
+    """Return how many bytes a 7z has in all, by its first 32 bytes; 0 where they do not tell."""
+    if len(head) < _HEADER.size:
+        return 0
+    _, _, _, offset, size, _ = _HEADER.unpack_from(head)
+    return int(_HEADER.size + offset + size) if size else 0
+
+
+class SevenZipArchive(StreamArchive):
+    """A 7z whose list of members holds nothing hostile."""
+
+    form = "7z"
+
+    def __init__(
+        self, parts: Sequence[str], name: str, limits: Limits, ready: Ready = at_once
+    ) -> None:
+        """Read the list of members. Raises ArchiveFault."""
+        super().__init__(parts, name, limits, ready)
+        with JoinedFile(self.parts) as joined:
+            whole = declared_size(joined.read_at(0, _HEADER.size))
+            if whole > joined.size:
+                raise self.fault(f"is cut short: {joined.size:,} of {whole:,} bytes are here")
+            self._admitted(self._open(joined), Gate(name, self.packed_bytes, limits))
+
+    def walk(self, gate: Gate, sink_for: SinkFor) -> None:
+        """Unpack all that is wanted, in the archive's order."""
+        with JoinedFile(self.parts) as joined:
+            archive = self._open(joined)
+            members = self._admitted(archive, gate)
+            sinks = {
+                path: sink
+                for path, size, executable in members
+                if (sink := sink_for(path, size, executable)) is not None
+            }
+            joined.ready = self._ready
+            wanted = [path for path, _, _ in members if path in sinks]
+            if wanted:
+                self._unpack(archive, sinks, all_of_them=len(wanted) == len(members))
+
+    def _unpack(
+        self, archive: SevenZipFile, sinks: dict[MemberPath, Sink], *, all_of_them: bool
+    ) -> None:
+        from py7zr.io import WriterFactory
+
+        class Factory(WriterFactory):
+            def create(self, filename: str) -> Any:
+                return _Adapter(sinks[_key(filename)])
+
+        names = [str(f.filename) for f in archive.files if _key(str(f.filename)) in sinks]
+        with self._reading("is damaged"):
+            if all_of_them:
+                archive.extractall(factory=Factory())
+            else:
+                archive.extract(targets=names, factory=Factory())
+
+    @contextmanager
+    def _reading(self, words: str) -> Iterator[None]:
+        """Turn whatever the package raises for bytes that are not as they should be into a fault."""
+        import py7zr
+
+        try:
+            yield
+        except RellumError:
+            raise
+        except py7zr.exceptions.PasswordRequired as error:
+            raise self.fault("is encrypted; its list of members cannot be read") from error
+        except py7zr.exceptions.CrcError as error:
+            where = f"the member {error.args[-1]}" if error.args[-1] else "it"
+            raise self.fault(f"{where} is damaged: its checksum is wrong") from error
+        except py7zr.exceptions.UnsupportedCompressionMethodError as error:
+            raise self.fault(
+                f"it is packed by a method that is not read here ({error.args[-1]})"
+            ) from error
+        except OSError as error:
+            if error.errno is not None:  # the disk's fault, not the archive's
+                raise
+            raise self.fault(f"{words} ({_words(error)})") from error
+        except Exception as error:  # of many kinds: the package tells no common one
+            raise self.fault(f"{words} ({_words(error)})") from error
+
+    def _open(self, joined: JoinedFile) -> SevenZipFile:
+        import py7zr
+
+        joined.seek(0)
+        with self._reading("its list of members cannot be read"):
+            archive = py7zr.SevenZipFile(io.BufferedReader(joined, 1 << 18), "r")
+        if archive.password_protected:
+            raise self.fault("is encrypted; make or get one that is not")
+        return archive
+
+    def _admitted(self, archive: SevenZipFile, gate: Gate) -> list[tuple[MemberPath, int, bool]]:
+        """Return path, size and executable bit of each member that is a file."""
+        members = []
+        for file in archive.files:
+            attributes = int(file.file_properties().get("attributes") or 0)
+            mode = attributes >> 16 if attributes & 0x8000 else 0
+            is_folder = bool(attributes & _FOLDER_BIT) or stat.S_ISDIR(mode)
+            size = 0 if file.emptystream else int(file.uncompressed)
+            fault = _fault_of_kind(mode, attributes)
+            path = gate.admit(str(file.filename), size, fault, is_folder=is_folder)
+            if not is_folder:
+                members.append((path, size, bool(mode & stat.S_IXUSR)))
+        return members
+
+
+class _Adapter:
+    """A sink in the form that py7zr writes to."""
+
+    def __init__(self, sink: Sink) -> None:
+        self._sink = sink
+        self._size = 0
+
+    def write(self, content: bytes | bytearray) -> int:
+        self._sink.write(bytes(content))
+        self._size += len(content)
+        return len(content)
+
+    def size(self) -> int:
+        return self._size
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        return 0
+
+    def read(self, size: int | None = None) -> bytes:
+        return b""
+
+    def flush(self) -> None:
+        pass
+
+    def close(self) -> None:
+        self._sink.close()
+
+
+def _key(name: str) -> MemberPath:
+    return MemberPath(name.replace("\\", "/").rstrip("/"))
+
+
+def _fault_of_kind(mode: int, attributes: int) -> str:
+    kind = stat.S_IFMT(mode)
+    if kind == stat.S_IFLNK or attributes & _JUNCTION_BIT:
+        return "is a link"
+    if kind not in (0, stat.S_IFREG, stat.S_IFDIR):
+        return "is neither a file nor a folder"
+    return ""
+
+
+def _words(error: BaseException) -> str:
+    return str(error) or type(error).__name__

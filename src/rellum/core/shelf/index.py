@@ -1,0 +1,248 @@
+"""The shelf's index: what was learnt of each archive when it was taken (SQLite)."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+from contextlib import closing
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any, Final
+
+from rellum.core.archives.model import Form, Member
+from rellum.core.errors import UserError
+from rellum.core.hashing import Digest
+from rellum.core.ids import ModId
+from rellum.core.paths import MemberPath
+
+SCHEMA_VERSION: Final = 2
+
+_SCHEMA: Final = """
+CREATE TABLE archive (
+    blake3   TEXT PRIMARY KEY,
+    size     INTEGER NOT NULL,
+    sha256   TEXT,
+    name     TEXT NOT NULL,
+    taken_at TEXT NOT NULL,
+    members  TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX archive_sha256 ON archive (sha256);
+CREATE INDEX archive_size ON archive (size);
+"""
+# A file that is a part of an archive has members only where it is the first of a complete set;
+# 'parts' are then the hashes of all, in order. 'origin' is how the file can be had again.
+_SCHEMA_2: Final = """
+ALTER TABLE archive ADD COLUMN form TEXT NOT NULL DEFAULT 'zip';
+ALTER TABLE archive ADD COLUMN encoding TEXT NOT NULL DEFAULT '';
+ALTER TABLE archive ADD COLUMN parts TEXT NOT NULL DEFAULT '[]';
+ALTER TABLE archive ADD COLUMN part_of TEXT NOT NULL DEFAULT '';
+ALTER TABLE archive ADD COLUMN origin TEXT NOT NULL DEFAULT '';
+CREATE TABLE stated (
+    mod     TEXT NOT NULL,
+    version TEXT NOT NULL,
+    build   TEXT NOT NULL,
+    name    TEXT NOT NULL,
+    blake3  TEXT NOT NULL,
+    PRIMARY KEY (mod, version, build, name)
+) WITHOUT ROWID;
+CREATE TABLE pack (folder TEXT PRIMARY KEY) WITHOUT ROWID;
+"""
+
+PART: Final = "part"
+"""The form of a file that is a part of an archive and not the first of a complete set."""
+
+
+class ShelfFault(UserError):
+    """The shelf cannot be used: its folder, its index, or the space it has."""
+
+    code = "shelf-fault"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Origin:
+    """Which release a file is of, and how it can be had again. Empty where it is not known."""
+
+    mod: str = ""
+    version: str = ""
+    build: str = ""
+    urls: tuple[str, ...] = ()
+    by_hand: str = ""
+    page: str = ""
+
+    @property
+    def label(self) -> str:
+        """The release in words: ``tidal-currents 3.2 (harbour)``."""
+        build = f" ({self.build})" if self.build else ""
+        return f"{self.mod} {self.version}{build}" if self.mod else ""
+
+
+UNKNOWN: Final = Origin()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ShelfEntry:
+    """One file on the shelf. ``size`` is in bytes; ``sha256`` only where one was asked for.
+
+    ``parts`` are the hashes of all parts, in order, where it is the first of a complete set.
+    """
+
+    digest: Digest
+    size: int
+    sha256: str | None
+    name: str
+    form: Form | None = "zip"
+    encoding: str = ""
+    parts: tuple[Digest, ...] = ()
+    part_of: str = ""
+    origin: Origin = UNKNOWN
+    taken_at: str = ""
+
+
+_COLUMNS: Final = "blake3, size, sha256, name, form, encoding, parts, part_of, origin, taken_at"
+
+
+class Index:
+    """The database beside the archives."""
+
+    def __init__(self, folder: str) -> None:
+        """Open it, or make it. Raises ShelfFault."""
+        try:
+            os.makedirs(os.path.join(folder, "archives"), exist_ok=True)
+            self._db = sqlite3.connect(os.path.join(folder, "shelf.db"), timeout=30)
+            version = self._db.execute("PRAGMA user_version").fetchone()[0]
+            if version < SCHEMA_VERSION:
+                script = (_SCHEMA if version == 0 else "") + _SCHEMA_2
+                self._db.executescript(
+                    f"BEGIN; {script} PRAGMA user_version = {SCHEMA_VERSION}; COMMIT;"
+                )
+        except (OSError, sqlite3.Error) as error:
+            raise ShelfFault(
+                f"the shelf {folder} cannot be used: {error}",
+                hint="Set RELLUM_SHELF to a folder that can be written.",
+            ) from error
+        if version > SCHEMA_VERSION:
+            raise ShelfFault(
+                f"the shelf {folder} was written by a newer Rellum",
+                hint="Update Rellum, or set RELLUM_SHELF to another folder.",
+            )
+
+    def close(self) -> None:
+        """Close the database."""
+        self._db.close()
+
+    def one(self, condition: str, *values: object) -> ShelfEntry | None:
+        """Return the first file for which an SQL condition holds."""
+        return next(iter(self.all(condition, *values)), None)
+
+    def all(self, condition: str = "TRUE", *values: object) -> list[ShelfEntry]:
+        """Return all files for which an SQL condition holds, by name."""
+        query = f"SELECT {_COLUMNS} FROM archive WHERE {condition} ORDER BY name, blake3"
+        with closing(self._db.execute(query, values)) as rows:
+            return [_entry(row) for row in rows]
+
+    def members(self, digest: Digest) -> tuple[Member, ...]:
+        """Return the checked members of an archive."""
+        row = self._db.execute("SELECT members FROM archive WHERE blake3 = ?", (digest,)).fetchone()
+        return tuple(
+            Member(
+                path=MemberPath(path), size=size, digest=Digest(hashed), executable=bool(executable)
+            )
+            for path, size, hashed, executable in json.loads(row[0])
+        )
+
+    def add(self, entry: ShelfEntry, members: tuple[Member, ...]) -> ShelfEntry:
+        """Record a file, or record it anew; return it as it is recorded."""
+        listing = json.dumps([[m.path, m.size, m.digest, int(m.executable)] for m in members])
+        with self._db:
+            self._db.execute(
+                "INSERT OR REPLACE INTO archive (blake3, size, sha256, name, form, encoding, parts,"
+                " part_of, origin, taken_at, members) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (
+                    entry.digest,
+                    entry.size,
+                    entry.sha256,
+                    entry.name,
+                    entry.form or PART,
+                    entry.encoding,
+                    json.dumps(entry.parts),
+                    entry.part_of,
+                    _origin_text(entry.origin),
+                    entry.taken_at or datetime.now(UTC).isoformat(timespec="seconds"),
+                    listing,
+                ),
+            )
+        return entry
+
+    def update(self, digest: Digest, column: str, value: object) -> None:
+        """Set one column of a file's row."""
+        with self._db:
+            self._db.execute(f"UPDATE archive SET {column} = ? WHERE blake3 = ?", (value, digest))
+
+    def set_origin(self, digest: Digest, origin: Origin) -> None:
+        """Remember which release a file is of, and how it can be had again."""
+        self.update(digest, "origin", _origin_text(origin))
+
+    def forget(self, digest: Digest) -> None:
+        """Take a file out of the index."""
+        with self._db:
+            self._db.execute("DELETE FROM archive WHERE blake3 = ?", (digest,))
+            self._db.execute("DELETE FROM stated WHERE blake3 = ?", (digest,))
+
+    def state(self, mod: ModId, version: str, build: str, name: str, digest: Digest) -> None:
+        """Remember that somebody said which file of which release this is."""
+        with self._db:
+            self._db.execute(
+                "INSERT OR REPLACE INTO stated VALUES (?, ?, ?, ?, ?)",
+                (mod, version, build, name, digest),
+            )
+
+    def stated(self, mod: ModId, version: str, build: str, name: str) -> Digest | None:
+        """Return the file that was said to be a release's file of that name."""
+        row = self._db.execute(
+            "SELECT blake3 FROM stated WHERE (mod, version, build, name) = (?, ?, ?, ?)",
+            (mod, version, build, name),
+        ).fetchone()
+        return Digest(row[0]) if row else None
+
+    def add_pack(self, folder: str) -> None:
+        """Remember a pack that uses the shelf."""
+        with self._db:
+            self._db.execute("INSERT OR IGNORE INTO pack VALUES (?)", (folder,))
+
+    def packs(self) -> list[str]:
+        """Return the folders of the packs that ever used the shelf."""
+        return [row[0] for row in self._db.execute("SELECT folder FROM pack ORDER BY folder")]
+
+
+def _entry(row: tuple[Any, ...]) -> ShelfEntry:
+    blake3, size, sha256, name, form, encoding, parts, part_of, origin, taken_at = row
+    return ShelfEntry(
+        digest=Digest(blake3),
+        size=size,
+        sha256=sha256,
+        name=name,
+        form=None if form == PART else form,
+        encoding=encoding,
+        parts=tuple(map(Digest, json.loads(parts))),
+        part_of=part_of,
+        origin=_read_origin(origin),
+        taken_at=taken_at,
+    )
+
+
+def _origin_text(origin: Origin) -> str:
+    if origin == UNKNOWN:
+        return ""
+    return json.dumps(
+        [origin.mod, origin.version, origin.build, origin.urls, origin.by_hand, origin.page]
+    )
+
+
+def _read_origin(text: str) -> Origin:
+    if not text:
+        return UNKNOWN
+    mod, version, build, urls, by_hand, page = json.loads(text)
+    return Origin(
+        mod=mod, version=version, build=build, urls=tuple(urls), by_hand=by_hand, page=page
+    )
