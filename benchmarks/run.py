@@ -1,8 +1,8 @@
 """Whole commands beside what a user would run instead: ``python -m benchmarks.run [CASE...]``.
 
-Cases: start, adopt, check, apply, restore, match, impossible, catalog, lag. Data goes to .bench and
-is used again. The tools that are compared with come from the system: b3sum, rsync, git, unzip,
-python3-solv (Debian's packages of those names).
+Cases: start, adopt, check, apply, restore, match, impossible, catalog, lag, take, fetch. Data goes to
+.bench and is used again. The tools that are compared with come from the system: b3sum, rsync, git,
+unzip, p7zip-full, curl, python3-solv (Debian's packages of those names).
 """
 
 from __future__ import annotations
@@ -13,6 +13,7 @@ import subprocess
 import sys
 from collections.abc import Callable, Iterator
 
+from benchmarks import gather as gathering
 from benchmarks import match as matching
 from benchmarks.measure import Command, Comparison, compare, missing_tools
 from benchmarks.worlds import BenchWorld, deflated_zip
@@ -152,6 +153,16 @@ def lag() -> Iterator[Comparison]:
     yield from ()
 
 
+def take() -> Iterator[Comparison]:
+    """Taking archives in, beside the tools that look them through."""
+    yield from gathering.take(ROOT, RELLUM)
+
+
+def fetch() -> Iterator[Comparison]:
+    """Fetching from a server on this machine, beside curl."""
+    yield from gathering.fetch(ROOT, RELLUM)
+
+
 CASES: dict[str, Callable[[], Iterator[Comparison]]] = {
     "start": start,
     "adopt": adopt,
@@ -162,6 +173,8 @@ CASES: dict[str, Callable[[], Iterator[Comparison]]] = {
     "impossible": impossible,
     "catalog": catalog,
     "lag": lag,
+    "take": take,
+    "fetch": fetch,
 }
 
 
@@ -169,7 +182,7 @@ def main() -> int:
     """Run the cases named, or all; 1 if one is over its limit."""
     from rellum.cli import console
 
-    if lacking := missing_tools(["b3sum", "rsync", "git", "unzip"]):
+    if lacking := missing_tools(["b3sum", "rsync", "git", "unzip", "7z", "curl"]):
         print(f"install these first: {', '.join(lacking)}", file=sys.stderr)
         return 2
     if not matching.has_libsolv():

@@ -30,7 +30,10 @@ class StoryTest(unittest.TestCase):
         self.assertEqual((result.returncode, result.stderr), (0, ""))
         for words in (
             "$ rellum adopt ../game\nFathomline 1.6.0, boxed edition, with ice-charts",
-            "taken    tidal-currents 3.2.5",
+            "part     clear-water 2.1        260.1 kB  ../downloads/clear-water-2.1.zip.001",
+            "fetched  tidal-currents 3.2.5",
+            "1 file must be got by hand",
+            "All that the line-up needs is on the shelf.",
             "Line-up for fathomline 1.6.0: 9 releases",
             "ready, 9 mods, the sea is calm",
             "FAILED     data/sea.dat is damaged",
@@ -57,11 +60,9 @@ class StoryTest(unittest.TestCase):
 
     def test_json_of_every_reading_command(self) -> None:
         self.demo("--files-only")
-        archives = [os.path.join("..", "downloads", name)
-                    for name in sorted(os.listdir(os.path.join(self.root, "downloads")))]  # fmt: skip
         adopted = json.loads(self.rellum("adopt", "../game", "--json").stdout)
         self.assertEqual((adopted["version"], adopted["files"]), ("1.6.0", 23))
-        taken = json.loads(self.rellum("take", "--json", *archives).stdout)["archives"]
+        taken = json.loads(self.rellum("take", "--json", "--each", "../site").stdout)["archives"]
         self.assertEqual({each["outcome"] for each in taken}, {"taken"})
         self.rellum("want", "tidal-currents", ">=3")
         resolved = json.loads(self.rellum("resolve", "--json").stdout)

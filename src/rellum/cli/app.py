@@ -22,6 +22,16 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
     "Gather": (
         ("take", "take", "Check archives, know their releases, put copies on the shelf."),
         (
+            "fetch",
+            "fetch",
+            "Fetch what the line-up needs and the shelf lacks, check it and put it there.",
+        ),
+        (
+            "describe",
+            "describe",
+            "Write a first card for an archive: guesses, and what is still to be filled in.",
+        ),
+        (
             "vet",
             "vet",
             "Look through a catalog and tell all that is wrong in it, with file and line.",

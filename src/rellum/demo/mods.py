@@ -7,6 +7,7 @@ import io
 import zipfile
 from dataclasses import dataclass, field
 
+from rellum.demo.downloads import DemoFile, offered_files
 from rellum.demo.game import data_file
 
 
@@ -18,6 +19,10 @@ class DemoRelease:
     archive: str
     members: dict[str, bytes]
     card: str
+
+    def files(self) -> list[DemoFile]:
+        """Return its files as they are offered."""
+        return list(offered_files(self.archive, archive_bytes(self.members)))
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -41,14 +46,25 @@ class DemoMod:
 
 
 def _release_toml(release: DemoRelease) -> str:
-    content = archive_bytes(release.members)
     statements, rules = _cut_at_places(release.card)
-    return (
-        f'\n[[release]]\nversion = "{release.version}"\n{statements}'
-        f'\n  [[release.file]]\n  name = "{release.archive}"\n  size = {len(content)}\n'
-        f'  sha256 = "{hashlib.sha256(content).hexdigest()}"\n'
-        f'  from = ["https://files.example.invalid/{release.archive}"]\n{rules}'
-    )
+    files = "".join(map(_file_toml, release.files()))
+    return f'\n[[release]]\nversion = "{release.version}"\n{statements}{files}{rules}'
+
+
+def _file_toml(file: DemoFile) -> str:
+    lines = [
+        "",
+        "  [[release.file]]",
+        f'  name = "{file.name}"',
+        f"  size = {len(file.content)}",
+        f'  sha256 = "{hashlib.sha256(file.content).hexdigest()}"',
+    ]
+    if file.urls:
+        quoted = ", ".join(f'"{url}"' for url in file.urls)
+        lines.append(f"  from = [{quoted}]")
+    if file.by_hand:
+        lines += [f'  page = "{file.page}"', f'  by-hand = "{file.by_hand}"']
+    return "\n".join(lines) + "\n"
 
 
 def _cut_at_places(card: str) -> tuple[str, str]:

@@ -1,4 +1,4 @@
-"""Making the demo's folders: game, catalog, downloads, shelf and pack."""
+"""Making the demo's folders: game, catalog, downloads, site, shelf and pack."""
 
 from __future__ import annotations
 
@@ -6,8 +6,9 @@ import os
 from dataclasses import dataclass
 
 from rellum.core.errors import UserError
+from rellum.demo.downloads import ALREADY_HERE, SAVED_PAGE
 from rellum.demo.game import SHEET, game_files
-from rellum.demo.mods import TRIALS, archive_bytes, demo_mods
+from rellum.demo.mods import TRIALS, demo_mods
 
 VERSION = "1.6.0"
 _FILE_TIME = 1_714_564_800  # 2024-05-01 12:00 UTC, in seconds: the demo is the same every time
@@ -26,7 +27,7 @@ class DemoPlaces:
     root: str
 
     def folder(self, name: str) -> str:
-        """Return the folder of that name: game, catalog, downloads, shelf or pack."""
+        """Return the folder of that name: game, catalog, downloads, site, shelf or pack."""
         return os.path.join(self.root, name)
 
     def listing(self) -> list[tuple[str, str]]:
@@ -34,7 +35,8 @@ class DemoPlaces:
         return [
             ("game", f"vanilla Fathomline {VERSION}"),
             ("catalog", "its game sheet, a card for each mod, and trials"),
-            ("downloads", "the mods' archives"),
+            ("downloads", "what the curator has downloaded already"),
+            ("site", "what the stand-in download site serves"),
             ("shelf", "empty; set RELLUM_SHELF to it"),
             ("pack", "empty; 'rellum adopt ../game' begins there"),
         ]
@@ -62,14 +64,15 @@ def make(folder: str) -> DemoPlaces:
             **{f"cards/{mod.id}.toml": mod.card().encode() for mod in mods},
         },
     )
-    write_files(
-        places.folder("downloads"),
-        {
-            release.archive: archive_bytes(release.members)
-            for mod in mods
-            for release in mod.releases
-        },
-    )
+    offered = {
+        file.name: file.content
+        for mod in mods
+        for release in mod.releases
+        for file in release.files()
+    }
+    write_files(places.folder("site"), offered)
+    saved = {name: offered[original] for original, name in ALREADY_HERE.items()}
+    write_files(places.folder("downloads"), {**saved, **SAVED_PAGE})
     return places
 
 

@@ -14,6 +14,10 @@ def demo(
     files_only: Annotated[
         bool, typer.Option("--files-only", help="Make the files and stop there.")
     ] = False,
+    serve: Annotated[
+        bool,
+        typer.Option("--serve", help="Serve the downloads of a demo that was made, until stopped."),
+    ] = False,
 ) -> None:
     """Make a small made-up game with mods, and tell its whole story.
 
@@ -21,6 +25,9 @@ def demo(
     """
     from rellum.demo import story, world
 
+    if serve:
+        _serve(folder)
+        return
     places = world.make(folder)
     if files_only:
         console.say(f"The demo's files are in {places.root}.")
@@ -29,3 +36,26 @@ def demo(
     status = story.tell(places, console.say)
     if status:
         raise typer.Exit(status)
+
+
+def _serve(folder: str) -> None:
+    """Be the stand-in site until the user stops it."""
+    import os
+    import threading
+
+    from rellum.demo.site import Site
+
+    served = os.path.join(os.path.abspath(folder), "site")
+    if not os.path.isdir(served):
+        raise console.BadCall(
+            f"{served} is not there",
+            hint=f"Make the demo first: 'rellum demo {folder} --files-only'.",
+        )
+    with Site(served, bytes_per_second=200_000) as site:
+        console.say("The stand-in site answers. In another terminal:")
+        console.say(f"  export http_proxy={site.address} no_proxy=")
+        console.note("Stop it with Ctrl-C.")
+        try:
+            threading.Event().wait()
+        except KeyboardInterrupt:
+            pass

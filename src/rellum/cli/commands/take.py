@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from typing import TYPE_CHECKING, Annotated, Any, cast
 
 import typer
@@ -100,39 +101,44 @@ def _show(results: list[Taken]) -> None:
             each.outcome,
             each.release.label if each.release else "?",
             console.bytes_text(each.size),
-            each.path + (f"  ({remark})" if (remark := _remark(each)) else ""),
+            each.path,
         )
         for each in good
     ]
     if rows:
-        console.table(("outcome", "release", "size", "archive"), rows, right=(2,))
+        console.table(("outcome", "release", "size", "file"), rows, right=(2,))
+    by_remark: dict[str, list[str]] = {}
+    for each in good:
+        for remark in _remarks(each):
+            by_remark.setdefault(remark, []).append(each.path)
+    for remark, paths in by_remark.items():
+        more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
+        console.say(f"{paths[0]}{more}: {remark}")
     for each in good:
         _show_likely(each)
 
 
-def _remark(taken: Taken) -> str:
-    words = [taken.reason]
+def _remarks(taken: Taken) -> list[str]:
+    words = [taken.reason] if taken.reason else []
     if taken.release and taken.release.by in ("md5", "sha1"):
-        words.append(f"known by its {taken.release.by.upper()} only")
+        words.append(f"known by its {taken.release.by.upper()} only, which proves little")
     elif taken.release and taken.release.by == "stated":
-        words.append("as stated")
+        words.append("what it is was stated, not proven")
     elif taken.release is None and taken.outcome != "part":
         words.append("no card knows it; it is kept")
     if taken.encoding:
-        words.append(f"names read as {taken.encoding}")
-    return "; ".join(filter(None, words))
+        words.append(f"the names in it are read as {taken.encoding}")
+    return words
 
 
 def _show_likely(taken: Taken) -> None:
-    """Offer what an unknown archive may be."""
-    for number, likely in enumerate(taken.likely):
-        lead = taken.path if number == 0 else " " * len(taken.path)
-        console.say(
-            f"{lead}  {likely.certainty} {likely.label} "
-            f"({likely.points} of 100: {', '.join(likely.traits)})"
-        )
+    """Offer what an unknown archive may be, and how sure that is."""
+    for likely in taken.likely:
+        traits = ", ".join(likely.traits)
+        console.say(f"  {likely.certainty} {likely.label}  ({likely.points} of 100: {traits})")
     if taken.likely:
-        console.say(f"  if so: rellum take '{taken.path}' --as '{taken.likely[0].label}'")
+        path, label = shlex.quote(taken.path), shlex.quote(taken.likely[0].label)
+        console.say(f"  if so: rellum take {path} --as {label}")
 
 
 def _document(taken: Taken) -> dict[str, Any]:

@@ -118,6 +118,7 @@ class Taker:
         self._how, self._stated, self._listen = how, stated, listen
         self._cards = CardFiles(catalog)
         self._lists: list[Listed] = []
+        self._hashes: Hashes | None = None
 
     def __enter__(self) -> Taker:
         return self
@@ -148,8 +149,12 @@ class Taker:
         for part, its_parts in sets.values():
             yield from self._complete(part, its_parts)
 
-    def take_one(self, path: str, name: str) -> Taken:
-        """Take a file that was downloaded under another name than its own. Raises RellumError."""
+    def take_fetched(self, path: str, name: str, hashes: Hashes) -> Taken:
+        """Take a file that was fetched under another name and hashed on its way; it is moved.
+
+        Raises RellumError.
+        """
+        self._hashes = hashes
         part = part_of(path, name)
         if part is None:
             return self._take_whole(path, name)
@@ -234,7 +239,7 @@ class Taker:
                 continue
             count = f"{len(whole.parts)} parts, all here"
             likely = () if each.release else self._likely(part.stem, whole.digest)
-            outcome: Outcome = "unknown" if not each.release and not likely else each.outcome
+            outcome: Outcome = each.outcome if each.release else "unknown"
             yield replace(
                 each, outcome=outcome, reason=count, form=whole.form, hint="", likely=likely
             )
@@ -284,6 +289,7 @@ class Taker:
             by=self._how.by,
             limits=self.limits,
             approve=approve,
+            hashes=self._hashes,
         )
 
     def _stated_file(self, name: str) -> ReleaseFile:

@@ -106,7 +106,7 @@ def what_instead(head: bytes) -> str:
     if start.startswith((b"<!doctype html", b"<html", b"<head")) or b"<html" in start[:1024]:
         title = page_title(head)
         said = f" ('{title}')" if title else ""
-        return f"is a web page{said}, not an archive: the site probably wanted a sign-in"
+        return f"is a web page{said}: the site probably wanted a sign-in"
     if start.startswith((b"{", b"[")) and b'"' in start[:200]:
         return f"is an answer for programs, not an archive: {_first_line(head)}"
     if head and not head.strip(b"\0"):

@@ -12,12 +12,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Final
 
-from rellum.core.archives.joined import Ready
+from rellum.core.archives.joined import Ready, at_once
 from rellum.core.archives.model import STANDARD_LIMITS, Archive, Form, Limits, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import Part, PartSet, gather, part_by_name, part_of
 from rellum.core.catalog.model import Release, ReleaseFile
-from rellum.core.durable import flush_folder
+from rellum.core.durable import flush_file, flush_folder
 from rellum.core.hashing import Digest, hash_file, sha256_file
 from rellum.core.progress import Listener, Progress, silent
 from rellum.core.shelf.index import Index, Origin, ShelfEntry, ShelfFault
@@ -33,7 +33,11 @@ def _approve(_: Hashes) -> None:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Taking:
-    """How a file is taken. ``also`` names hashes beside BLAKE3; ``form`` None: its content tells."""
+    """How a file is taken. ``also`` names hashes beside BLAKE3; ``form`` None: its content tells.
+
+    ``hashes`` are those of a file that was hashed on its way here: it is not read for that again,
+    and moved.
+    """
 
     name: str = ""
     also: frozenset[str] = frozenset()
@@ -41,6 +45,7 @@ class Taking:
     limits: Limits = STANDARD_LIMITS
     form: Form | None = None
     approve: Approve = _approve
+    hashes: Hashes | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -133,7 +138,7 @@ class Shelf:
         it stays on the shelf and the source is as it was.
         """
         name = how.name or os.path.basename(path)
-        if known := self._known(path):
+        if known := self._known(path, how):
             return self._again(known, path, how)
         # Its list of members alone tells most of what can be wrong, where it has one.
         archive = open_archive(path, name=path, limits=how.limits, form=how.form)
@@ -171,7 +176,7 @@ class Shelf:
 
         Raises ShelfFault, StillComing and what ``how.approve`` raises.
         """
-        if known := self._known(path):
+        if known := self._known(path, how):
             if not known.part_of:
                 self.index.update(known.digest, "part_of", part.key)
             return self._again(known, path, how)
@@ -197,10 +202,11 @@ class Shelf:
         """Return how far an archive in parts is here; ``named`` are its parts' names by its card."""
         found = []
         for entry in self.parts(part.key):
-            its_part = part_by_name(entry.name) or replace(part, number=0)
-            if its_part.kind != part.kind or its_part.key != part.key:
-                its_part = part_of(self.path_of(entry.digest), entry.name) or its_part
-            found.append((its_part, self.path_of(entry.digest)))
+            path = self.path_of(entry.digest)
+            its_part = part_by_name(entry.name) or part_of(path, entry.name)
+            if its_part is None or its_part.key != part.key:
+                continue
+            found.append((its_part, path))
         return gather(found, named)
 
     def complete(self, ordered: tuple[str, ...], name: str, limits: Limits) -> ShelfEntry:
@@ -234,22 +240,23 @@ class Shelf:
                 "disk.",
             )
 
-    def _known(self, path: str) -> ShelfEntry | None:
+    def _known(self, path: str, how: Taking) -> ShelfEntry | None:
         """Return the file on the shelf that has the same bytes; hashed only if the size is the same."""
         size = os.path.getsize(path)
         same_size = self.index.all("size = ?", size)
         if not same_size:
             return None
-        digest = hash_file(path)
+        digest = how.hashes.digest if how.hashes else hash_file(path)
         found = next((each for each in same_size if each.digest == digest), None)
         return found if found and os.path.exists(self.path_of(digest)) else None
 
     def _again(self, known: ShelfEntry, path: str, how: Taking) -> Took:
-        others = {}
-        for name in how.also:
-            others[name] = hash_of(path, name)
-        hashes = Hashes(size=known.size, digest=known.digest, others=others)
+        hashes = how.hashes
+        if hashes is None:
+            others = {name: hash_of(path, name) for name in how.also}
+            hashes = Hashes(size=known.size, digest=known.digest, others=others)
         how.approve(hashes)
+        others = dict(hashes.others)
         if "sha256" in others and not known.sha256:
             self.index.update(known.digest, "sha256", others["sha256"])
             known = replace(known, sha256=others["sha256"])
@@ -264,6 +271,8 @@ class Shelf:
         listen: Listener,
     ) -> tuple[Hashes, tuple[Member, ...]]:
         """Copy a file in, with the check running behind the copy; keep it if all holds."""
+        if how.hashes:
+            return self._carry_hashed(path, how.hashes, how.approve, check)
         size = os.path.getsize(path)
         if how.by == "copy" or os.stat(path).st_dev != os.stat(self.folder).st_dev:
             self.check_space(size)
@@ -286,6 +295,20 @@ class Shelf:
         finally:
             if os.path.exists(incoming):
                 os.unlink(incoming)
+        return hashes, members
+
+    def _carry_hashed(
+        self,
+        path: str,
+        hashes: Hashes,
+        approve: Approve,
+        check: Callable[[Ready], tuple[Member, ...]],
+    ) -> tuple[Hashes, tuple[Member, ...]]:
+        """Check a file that lies on the shelf's disk and was hashed there, and keep it."""
+        approve(hashes)
+        members = check(at_once)
+        flush_file(path)
+        self._keep(path, hashes.digest)
         return hashes, members
 
     def _keep(self, incoming: str, digest: Digest) -> None:
@@ -327,5 +350,5 @@ def _reporting(passage: Passage, size: int, listen: Listener) -> Ready:
 
 def _let_go(path: str, by: By) -> None:
     """Delete the source that was moved, now that the shelf has it."""
-    if by == "move":
+    if by == "move" and os.path.exists(path):
         os.unlink(path)

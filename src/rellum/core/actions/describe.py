@@ -1,0 +1,121 @@
+"""A first card from an archive, or a folder."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Sequence
+
+from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.open_pack import OnRecovered, open_pack
+from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
+from rellum.core.archives.open import open_archive
+from rellum.core.archives.parts import gather, part_of
+from rellum.core.catalog.model import Catalog
+from rellum.core.describing.card_text import Described, DescribedFile
+from rellum.core.describing.naming import TOLD_IN, guess_naming
+from rellum.core.describing.shape import Game, guess_shape
+from rellum.core.hashing import hash_file, sha256_file
+from rellum.core.ids import ModId
+from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.progress import Listener, silent
+from rellum.core.shelf.folder_pack import pack_folder
+from rellum.core.shelf.intake import Hashes
+from rellum.core.shelf.recognise import CardFiles
+
+_MOST_TEXTS = 12
+_TEXT_BYTES = 64 << 10
+
+
+def describe(
+    pack: str,
+    paths: Sequence[str],
+    on_recovered: OnRecovered,
+    listen: Listener = silent,
+) -> Described:
+    """Find out what an archive (or all parts of one, or a folder) is and where its files belong.
+
+    Raises ArchiveFault, and what opening the pack and reading the catalog can raise.
+    """
+    with open_pack(pack, on_recovered) as opened:
+        pack_file = read_pack_file(opened.home)
+        catalog = catalog_of(opened.home, pack_file)
+        identity = opened.state.identity()
+        game = Game((entry.path for entry in opened.state.baseline_files()), catalog.sheet.places)
+    with tempfile.TemporaryDirectory(prefix="rellum-") as folder:
+        named = _with_names(paths, folder)
+        files = tuple(
+            DescribedFile(name=name, size=os.path.getsize(path), sha256=sha256_file(path))
+            for path, name in named
+        )
+        archive = open_archive([path for path, _ in named], paths[0], limits=pack_file.limits)
+        members = archive.check(listen)
+        told = _texts(archive, members, folder)
+    names = [str(member.path) for member in members]
+    top = {name.split("/")[0] for name in names if "/" in name}
+    naming = guess_naming(files[0].name, top.pop() if len(top) == 1 else "", told)
+    mod_id = naming.id.value
+    return Described(
+        naming=naming,
+        shape=guess_shape(names, game, mod_id),
+        files=files,
+        members=len(members),
+        unpacked=sum(member.size for member in members),
+        game_version=str(identity.version),
+        has_card=ModId(mod_id) in catalog.mods,
+        known_as=_known_as(catalog, named[0][0], files[0]) if os.path.exists(named[0][0]) else "",
+    )
+
+
+def _with_names(paths: Sequence[str], folder: str) -> list[tuple[str, str]]:
+    """Return the files to read with the names that a card gives them, in order. Raises ArchiveFault."""
+    for path in paths:
+        if not os.path.exists(path):
+            raise ArchiveFault(f"{path}: is not there")
+    if len(paths) == 1 and os.path.isdir(paths[0]):
+        name = os.path.basename(os.path.abspath(paths[0])) + ".zip"
+        packed = os.path.join(folder, "packed")
+        pack_folder(paths[0], packed)
+        return [(packed, name)]
+    found = [(part_of(path), path) for path in paths]
+    parts = [(part, path) for part, path in found if part]
+    if len(parts) != len(paths) or len({part.key for part, _ in parts}) > 1:
+        if len(paths) > 1:
+            raise ArchiveFault(
+                "these files are not the parts of one archive",
+                hint="Describe one archive at a time, or name all of its parts.",
+            )
+        return [(paths[0], os.path.basename(paths[0]))]
+    state = gather(parts)
+    if state.missing:
+        raise ArchiveFault(f"{state.stem}: {state.progress}", hint="Name the other parts too.")
+    return [(path, os.path.basename(path)) for path in state.ordered]
+
+
+def _texts(archive: Archive, members: Sequence[Member], folder: str) -> dict[str, str]:
+    """Return the texts in which an archive tells of itself, the shallowest first."""
+    wanted = [
+        member for member in members if member.size <= _TEXT_BYTES and TOLD_IN.search(member.path)
+    ]
+    wanted = sorted(wanted, key=lambda each: (each.path.count("/"), each.path))[:_MOST_TEXTS]
+    jobs = [
+        Extraction(
+            member=member.path,
+            digest=member.digest,
+            target=os.path.join(folder, f"text-{number}"),
+            mode=0o600,
+        )
+        for number, member in enumerate(wanted)
+    ]
+    archive.extract(jobs)
+    texts = {}
+    for job in jobs:
+        with open(job.target, encoding="utf-8-sig", errors="replace") as file:
+            texts[str(job.member)] = file.read()
+    return texts
+
+
+def _known_as(catalog: Catalog, path: str, file: DescribedFile) -> str:
+    hashes = Hashes(size=file.size, digest=hash_file(path), others={"sha256": file.sha256})
+    known = CardFiles(catalog).recognise(hashes)
+    return known.label if known else ""

@@ -1,0 +1,247 @@
+"""Where an archive's content belongs: by the game's places, its vanilla files, and folders' names."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+from rellum.core.paths import GAME, GAME_PREFIX, PlacePath
+
+_BESIDE: Final = re.compile(
+    r"(read ?me|licen[cs]e|change ?log|changes|credits|install|copying)[^/]*$|\.(url|md|nfo)$",
+    re.IGNORECASE,
+)
+_FIT: Final = 0.5
+"""A folder fits where this share of its files would replace vanilla ones."""
+_ALIKE: Final = 0.6
+"""Folders are alternatives where this share of their files have the same names."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rule:
+    """What is taken where, and what that rests on. ``replaces`` are the vanilla files under it."""
+
+    take: str
+    to: str
+    expect: tuple[str, ...]
+    reason: str
+    is_sure: bool
+    replaces: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Alternatives:
+    """Folders of which one is to be chosen, below the folder ``above``."""
+
+    above: str
+    names: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Shape:
+    """How an archive is laid. ``wrapper`` are the folders that the game must not see."""
+
+    wrapper: str
+    rules: tuple[Rule, ...]
+    alternatives: tuple[Alternatives, ...]
+    left_out: tuple[str, ...]
+
+
+class Game:
+    """What is known of the game: its vanilla files and its places."""
+
+    def __init__(self, vanilla: Iterable[PlacePath], places: Mapping[str, PlacePath]) -> None:
+        self.places = dict(places)
+        self.vanilla: dict[str, str] = {path.casefold(): path for path in vanilla}
+        folders = [path.removeprefix(GAME_PREFIX).split("/")[0] for path in places.values()]
+        folders += [path.split("/")[1] for path in self.vanilla.values() if path.count("/") > 1]
+        self.top_folders = {folder.casefold() for folder in folders}
+        self._folders_of: dict[str, set[str]] = {}
+        for path in self.vanilla.values():
+            folder, _, name = path.rpartition("/")
+            self._folders_of.setdefault(name.casefold(), set()).add(folder)
+
+    def place_text(self, path: str) -> str:
+        """Return a path by the nearest place: ``@data/`` rather than ``@game/data/``."""
+        fitting = [
+            (len(base), f"@{name}{path[len(base) :]}")
+            for name, base in self.places.items()
+            if path == base or path.startswith(base + "/")
+        ]
+        return (max(fitting)[1] if fitting else path) + "/"
+
+    def named(self, name: str) -> str:
+        """Return the place whose own or last folder's name this is, or an empty string."""
+        for place, base in self.places.items():
+            if name.casefold() in (place.casefold(), base.rpartition("/")[2].casefold()):
+                return base
+        return ""
+
+    def fits(self, relative: Sequence[str]) -> tuple[str, list[str]]:
+        """Return the folder under which most of these paths are vanilla files, and those files."""
+        votes: Counter[str] = Counter()
+        for path in relative:
+            folder, _, name = path.casefold().rpartition("/")
+            for above in self._folders_of.get(name, ()):
+                base = above if not folder else above[: -len(folder) - 1]
+                if not folder or above.casefold().endswith("/" + folder):
+                    votes[base] += 1
+        if not votes:
+            return "", []
+        base = max(votes, key=lambda each: (votes[each], -len(each)))
+        return base, self.replaced(base, relative)
+
+    def replaced(self, base: str, relative: Iterable[str]) -> list[str]:
+        """Return the vanilla files that these paths would replace under a folder."""
+        found = (self.vanilla.get(f"{base}/{path}".casefold()) for path in relative)
+        return [path for path in found if path]
+
+
+def guess_shape(paths: Sequence[str], game: Game, mod_id: str) -> Shape:
+    """Guess what of an archive goes where."""
+    left_out = tuple(path for path in paths if _BESIDE.search(path) and path.count("/") <= 1)
+    files = [path for path in paths if path not in left_out]
+    wrapper = _wrapper(files, game)
+    inside = [path[len(wrapper) :] for path in files]
+    finder = _Finder(game, mod_id)
+    finder.look("", inside)
+    return Shape(
+        wrapper=wrapper,
+        rules=tuple(finder.rules),
+        alternatives=tuple(finder.alternatives),
+        left_out=left_out,
+    )
+
+
+def _wrapper(files: Sequence[str], game: Game) -> str:
+    """Return the folders, with slash, that all files lie in and that mean nothing to the game."""
+    if not files:
+        return ""
+    common = os.path.commonpath([os.path.dirname(path) or "." for path in files])
+    parts = [] if common in ("", ".") else common.replace(os.sep, "/").split("/")
+    kept: list[str] = []
+    for part in parts:
+        if part.casefold() in game.top_folders or game.named(part):
+            break
+        kept.append(part)
+    # The last folder of a mod is its own: seen through as well, but it may be what it is called.
+    return "/".join(kept) + "/" if kept else ""
+
+
+class _Finder:
+    """Goes through the folders from the top, and stops where a folder's files belong together."""
+
+    def __init__(self, game: Game, mod_id: str) -> None:
+        self._game = game
+        self._mod_id = mod_id
+        self.rules: list[Rule] = []
+        self.alternatives: list[Alternatives] = []
+
+    def look(self, folder: str, files: Sequence[str]) -> None:
+        """Find rules for the files below a folder, both relative to the wrapper."""
+        relative = [path[len(folder) :] for path in files]
+        children = _by_child(relative)
+        here = children.pop("", [])
+        if not here and (alike := _alternatives(children)):
+            self._choose(folder, alike, files)
+        elif self._rule_for(folder, relative, children, here):
+            return
+        else:
+            for child, its_files in sorted(children.items()):
+                prefix = f"{folder}{child}/"
+                self.look(prefix, [prefix + path for path in its_files])
+
+    def _rule_for(
+        self,
+        folder: str,
+        relative: Sequence[str],
+        children: Mapping[str, list[str]],
+        here: Sequence[str],
+    ) -> bool:
+        """Add a rule for a whole folder, if it belongs together; say whether it does."""
+        game = self._game
+        if children and not here and all(name.casefold() in game.top_folders for name in children):
+            names = ", ".join(sorted(children))
+            self._add(folder, GAME, relative, f"its folders are the game's: {names}", sure=True)
+            return True
+        base, hits = game.fits(relative)
+        if hits and len(hits) >= _FIT * len(relative):
+            share = f"{len(hits)} of {len(relative)} files are vanilla files there"
+            self._add(folder, base, relative, share, sure=True)
+            return True
+        named = game.named(folder.rstrip("/").rpartition("/")[2]) if folder else ""
+        if named:
+            self._add(folder, named, relative, "the folder has that place's name", sure=True)
+            return True
+        if not here:
+            return False
+        home = game.places.get("mods")
+        to = f"{home}/{self._mod_id or 'FILL-IN'}" if home else GAME
+        self._add(
+            folder, to, relative, "nothing in the game is like it: a folder of its own", sure=False
+        )
+        return True
+
+    def _choose(self, folder: str, alike: Sequence[str], files: Sequence[str]) -> None:
+        """Note alternatives, and lay the last of them by its name: often the best quality."""
+        self.alternatives.append(Alternatives(above=folder, names=tuple(alike)))
+        prefix = f"{folder}{alike[0]}/"
+        self.look(prefix, [path for path in files if path.startswith(prefix)])
+        others = [
+            path
+            for path in files
+            if not path[len(folder) :].startswith(tuple(f"{a}/" for a in alike))
+        ]
+        for child in sorted(_by_child([path[len(folder) :] for path in others])):
+            below = f"{folder}{child}/"
+            self.look(below, [path for path in others if path.startswith(below)])
+
+    def _add(
+        self, folder: str, base: str, relative: Sequence[str], reason: str, *, sure: bool
+    ) -> None:
+        tops = sorted({path if "/" not in path else path.split("/")[0] + "/" for path in relative})
+        files_first = sorted(tops, key=lambda each: (each.endswith("/"), each))
+        self.rules.append(
+            Rule(
+                take=f"{folder}**",
+                to=self._game.place_text(base),
+                expect=tuple(files_first[:2]),
+                reason=reason,
+                is_sure=sure,
+                replaces=tuple(self._game.replaced(base, relative)),
+            )
+        )
+
+
+def _by_child(relative: Iterable[str]) -> dict[str, list[str]]:
+    """Group paths by their first folder; those that lie in none under an empty name."""
+    found: dict[str, list[str]] = {}
+    for path in relative:
+        head, slash, rest = path.partition("/")
+        found.setdefault(head if slash else "", []).append(rest if slash else path)
+    return found
+
+
+def _alternatives(children: Mapping[str, Sequence[str]]) -> list[str]:
+    """Return the folders that hold much the same names: of them one is meant to be chosen."""
+    names = sorted(children)
+    best: list[str] = []
+    for first in names:
+        own = {path.casefold() for path in children[first]}
+        alike = [
+            other
+            for other in names
+            if other == first
+            or _share(own, {path.casefold() for path in children[other]}) >= _ALIKE
+        ]
+        if len(alike) > max(1, len(best)):
+            best = alike
+    return best
+
+
+def _share(one: set[str], other: set[str]) -> float:
+    return len(one & other) / max(1, min(len(one), len(other)))

@@ -1,0 +1,227 @@
+"""One try to bring a file, or the rest of it, from one address.
+
+HTTP as in RFC 9110: a range from where the bytes end, ``If-Range`` with the mark of the version that
+they are of, so that a file that changed meanwhile comes whole.
+"""
+
+from __future__ import annotations
+
+import email.utils
+import os
+import re
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any, Final
+from urllib.parse import unquote, urlsplit
+
+from rellum.core.archives.forms import HEAD_BYTES, what_instead
+from rellum.core.errors import UserError
+from rellum.core.fetching.model import Patience, Wanted
+from rellum.core.fetching.partial import Partial
+
+PIECE_BYTES: Final = 1 << 19
+_PASSING: Final = frozenset({408, 425, 429, 500, 502, 503, 504})
+"""Answers that may be other a moment later."""
+
+
+class Interrupted(UserError):
+    """The user stopped the work; what has come is kept."""
+
+    code = "interrupted"
+
+
+class AddressFails(Exception):
+    """This address will not give the file."""
+
+
+@dataclass(frozen=True, slots=True)
+class TryAgain(Exception):
+    """It may be there a moment later. ``asked`` are the seconds that the site asked to wait, if any."""
+
+    reason: str
+    asked: float | None = None
+
+    def __str__(self) -> str:
+        return self.reason
+
+
+Arrived = Callable[[int, "int | None"], None]
+"""Told how many bytes are here, and how many there will be (None: not known). May raise Interrupted."""
+
+
+class Transfer:
+    """Brings files by HTTP(S), through the proxies of the environment, and from this machine."""
+
+    def __init__(self, patience: Patience) -> None:
+        self._patience = patience
+        self._session: Any = None
+
+    def bring(self, wanted: Wanted, url: str, partial: Partial, arrived: Arrived) -> None:
+        """Bring what lacks. Raises AddressFails, TryAgain, OSError of this machine's disk."""
+        if url.startswith("file:"):
+            self._copy(wanted, url, partial, arrived)
+        else:
+            self._download(wanted, url, partial, arrived)
+
+    def _copy(self, wanted: Wanted, url: str, partial: Partial, arrived: Arrived) -> None:
+        path = local_path(url, wanted.folder)
+        try:
+            file = open(path, "rb", buffering=0)  # noqa: SIM115 - closed below
+        except OSError as error:
+            raise AddressFails(f"{path}: {error.strerror}") from error
+        with file:
+            partial.start_over()
+            partial.begin_from(url, "")
+            total = os.fstat(file.fileno()).st_size
+            while piece := file.read(PIECE_BYTES):
+                partial.add(piece)
+                arrived(partial.size, total)
+
+    def _download(self, wanted: Wanted, url: str, partial: Partial, arrived: Arrived) -> None:
+        import requests
+        import urllib3
+
+        try:
+            with self._get(url, partial) as response:
+                total = self._prepare(response, url, partial) or wanted.size
+                arrived(partial.size, total)
+                for piece in self._pieces(response):
+                    if not partial.size:
+                        _refuse_a_page(piece, response)
+                    if wanted.size is not None and partial.size + len(piece) > wanted.size:
+                        raise AddressFails(
+                            f"it sends more than the {wanted.size:,} bytes there are"
+                        )
+                    partial.add(piece)
+                    arrived(partial.size, total)
+        except (requests.RequestException, urllib3.exceptions.HTTPError) as error:
+            raise TryAgain(_words(error)) from error
+        if total is not None and partial.size < total:
+            raise TryAgain(f"the transfer ended after {partial.size:,} of {total:,} bytes")
+
+    def _get(self, url: str, partial: Partial) -> Any:
+        import requests
+
+        from rellum import __version__
+
+        if self._session is None:
+            self._session = requests.Session()
+            self._session.headers.update(
+                {"User-Agent": f"rellum/{__version__}", "Accept-Encoding": "identity"}
+            )
+        headers = {}
+        if partial.size:
+            headers["Range"] = f"bytes={partial.size}-"
+            if partial.sources[-1:] == [url] and partial.mark:
+                headers["If-Range"] = partial.mark
+        try:
+            return self._session.get(
+                url,
+                headers=headers,
+                stream=True,
+                timeout=(self._patience.connect, self._patience.stall),
+            )
+        except (requests.exceptions.InvalidURL, requests.exceptions.InvalidSchema) as error:
+            raise AddressFails(_words(error)) from error
+
+    def _prepare(self, response: Any, url: str, partial: Partial) -> int | None:
+        """Look at an answer's head; return how many bytes the file has in all, if it tells."""
+        status = response.status_code
+        if status in _PASSING:
+            asked = retry_after(response.headers.get("Retry-After", ""), time.time())
+            raise TryAgain(f"the site answered {status} {response.reason or ''}".rstrip(), asked)
+        if status == 416:
+            partial.start_over()
+            raise TryAgain("the site has no such range of it; beginning again")
+        if status not in (200, 206):
+            raise AddressFails(f"the site answered {status} {response.reason or ''}".rstrip())
+        if status == 206:
+            start, total = content_range(response.headers.get("Content-Range", ""))
+            if start != partial.size:
+                partial.start_over()
+                raise TryAgain("the site sent another range than was asked for; beginning again")
+        else:
+            # The whole file: the site knows no ranges, or its version is another one now.
+            partial.start_over()
+            length = response.headers.get("Content-Length", "")
+            total = int(length) if length.isdigit() else None
+        partial.begin_from(url, _mark(response.headers))
+        return total
+
+    def _pieces(self, response: Any) -> Iterator[bytes]:
+        """Yield the bytes as they come. Raises TryAgain for a transfer that hardly moves."""
+        patience = self._patience
+        since, count = time.monotonic(), 0
+        while piece := response.raw.read1(PIECE_BYTES):
+            yield piece
+            count += len(piece)
+            now = time.monotonic()
+            if now - since >= patience.stall:
+                if count < patience.least_bytes:
+                    raise TryAgain(f"stalled: {count} bytes in {now - since:.0f} s")
+                since, count = now, 0
+
+
+def local_path(url: str, folder: str) -> str:
+    """Return the path that a ``file:`` address means (RFC 8089); relative ones begin at ``folder``."""
+    from urllib.request import url2pathname
+
+    parts = urlsplit(url)
+    path = url2pathname(parts.path) if parts.path.startswith("/") else unquote(parts.path)
+    return os.path.normpath(os.path.join(folder, path))
+
+
+def retry_after(text: str, now: float) -> float | None:
+    """Return the seconds that ``Retry-After`` asks for (RFC 9110, 10.2.3); None where it does not."""
+    if text.strip().isdigit():
+        return float(text)
+    try:
+        moment = email.utils.parsedate_to_datetime(text)
+    except ValueError:
+        return None
+    return max(0.0, moment.timestamp() - now)
+
+
+def content_range(text: str) -> tuple[int, int | None]:
+    """Return where a range begins and how many bytes there are in all; -1 for what cannot be read."""
+    found = re.match(r"bytes (\d+)-\d+/(\d+|\*)$", text.strip())
+    if not found:
+        return -1, None
+    return int(found[1]), None if found[2] == "*" else int(found[2])
+
+
+def _mark(headers: Any) -> str:
+    """Return what ``If-Range`` may be asked with: a strong entity tag, else the date of change."""
+    tag = headers.get("ETag", "")
+    is_strong = tag and not tag.startswith("W/")
+    return str(tag if is_strong else headers.get("Last-Modified", ""))
+
+
+def _refuse_a_page(piece: bytes, response: Any) -> None:
+    said = what_instead(piece[:HEAD_BYTES])
+    if said:
+        raise AddressFails(said)
+    if response.headers.get("Content-Type", "").startswith("text/html"):
+        raise AddressFails("is a web page, not an archive")
+
+
+def _words(error: Exception) -> str:
+    """Return what went wrong on the way, without the libraries' own wrapping."""
+    text = str(error)
+    for words, plain in (
+        ("Read timed out", "stalled: nothing came any more"),
+        ("ConnectTimeout", "the site does not answer"),
+        ("Connection refused", "the site refuses the connection"),
+        ("Name or service not known", "there is no such host"),
+        ("Failed to resolve", "there is no such host"),
+        ("getaddrinfo failed", "there is no such host"),
+        ("IncompleteRead", "the transfer was cut"),
+        ("Connection broken", "the transfer was cut"),
+        ("Connection aborted", "the transfer was cut"),
+        ("reset by peer", "the transfer was cut"),
+        ("certificate verify failed", "the site's certificate cannot be trusted"),
+    ):
+        if words in text:
+            return plain
+    return text[:160]

@@ -1,0 +1,234 @@
+"""The built program against the stand-in site, through every trouble that it can make."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+import unittest
+import xml.etree.ElementTree as ET
+from typing import Any
+from unittest import mock
+
+from rellum.demo.site import DOMAIN, Site
+from tests.support import WorldTest, write_tree, zip_bytes
+
+NOISE = random.Random(3)
+
+
+class FetchTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.site = Site(self.world.path("site"), stuck_seconds=8)
+        self.addCleanup(self.site.close)
+        os.makedirs(self.world.path("site"))
+        self.enterContext(mock.patch.dict(os.environ, http_proxy=self.site.address, no_proxy=""))
+        self.names: list[str] = []
+
+    def offer(self, mod: str, *hosts: str, size: int = 40_000, more: str = "") -> bytes:
+        """Add a mod whose only archive is to be had from these hosts."""
+        content = zip_bytes({f"mods/{mod}.dat": NOISE.randbytes(size)})
+        name = f"{mod}.zip"
+        write_tree(self.world.path("site"), {name: content})
+        urls = ", ".join(
+            f'"{host}"' if ":" in host else f'"http://{host}.{DOMAIN}/{name}"' for host in hosts
+        )
+        card = (
+            f'[mod]\nid = "{mod}"\nname = "{mod}"\n[[release]]\nversion = "1"\n'
+            f'[[release.file]]\nname = "{name}"\nsize = {len(content)}\nfrom = [{urls}]\n'
+            f'sha256 = "{hashlib.sha256(content).hexdigest()}"\n{more}'
+            '[[release.place]]\nto = "@game/"\n'
+        )
+        write_tree(self.world.path("catalog", "cards"), {f"{mod}.toml": card.encode()})
+        self.names.append(mod)
+        return content
+
+    def ready(self) -> None:
+        self.world.adopt()
+        for name in self.names:
+            self.world.want(name)
+        self.world.resolve()
+
+    def fetch(self, *words: str) -> tuple[int, Any]:
+        result = self.world.run("fetch", "--json", *words)
+        self.assertNotIn("Traceback", result.stderr)
+        return result.returncode, json.loads(result.stdout)
+
+    def ranges(self, host: str) -> list[str]:
+        return [range_ for name, _, range_ in self.site.requests if name.startswith(host)]
+
+    def test_every_trouble_ends_well(self) -> None:
+        self.offer("sound", "files")
+        self.offer("cut", "shaky")
+        self.offer("stalls", "stuck")
+        self.offer("wrong", "mirror", "files")
+        self.offer("page", "members", "files")
+        self.offer("crowded", "busy")
+        self.offer("gone", "nowhere-at-all", "files")
+        for name in ("one", "two"):
+            self.offer(name, "slow")
+        self.ready()
+        self.site.folder = self.world.path("site")
+        status, told = self.fetch("--stall", "1")
+        self.assertEqual((status, told["failed"], told["by_hand"]), (0, [], []))
+        self.assertEqual(
+            {each["name"] for each in told["fetched"]}, {f"{n}.zip" for n in self.names}
+        )
+        given_up = {each["name"]: each["given_up"] for each in told["fetched"] if each["given_up"]}
+        self.assertEqual(set(given_up), {"wrong.zip", "page.zip"})
+        self.assertIn("not those that the card means (SHA-256)", given_up["wrong.zip"][0])
+        self.assertIn("'Members only - please sign in'", given_up["page.zip"][0])
+        # Resumed from where it was cut, not begun again.
+        for host in ("shaky", "stuck"):
+            first, second = self.ranges(host)
+            self.assertEqual(first, "")
+            self.assertRegex(second, r"^bytes=2\d{4}-$")
+        self.assertEqual(len(self.ranges("busy")), 3)
+        self.assertEqual(self.fetch()[1]["here_before"], len(self.names))
+        self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
+
+    def test_what_a_person_must_get_comes_last(self) -> None:
+        self.offer("sound", "files")
+        self.offer("hidden", more='page = "http://members.example.invalid/h"\nby-hand = "Knock."\n')
+        self.ready()
+        result = self.world.run("fetch")
+        self.assertEqual(result.returncode, 1)
+        self.assertRegex(
+            result.stdout,
+            r"(?s)fetched  sound 1 .*1 file must be got by hand:\n  hidden.zip  40.. kB  hidden 1\n"
+            r"    page  http://members.*\n    do    Knock.\nThen: rellum take .*--watch FOLDER\n$",
+        )
+
+    def test_all_mirrors_fail(self) -> None:
+        self.offer("bad", "mirror", "members", "http://127.0.0.1:9/bad.zip")
+        self.ready()
+        with mock.patch.dict(os.environ, no_proxy="127.0.0.1"):
+            status, told = self.fetch("--tries", "1")
+        self.assertEqual((status, told["fetched"]), (1, []))
+        words = " ".join(told["failed"][0]["reasons"])
+        for part in ("SHA-256", "sign-in", "refuses the connection"):
+            self.assertIn(part, words)
+        self.assertEqual(os.listdir(self.world.path("shelf", "archives")), [])
+
+    def test_stopped_and_killed_it_goes_on(self) -> None:
+        self.offer("large", "files", size=600_000)
+        self.ready()
+        self.site.bytes_per_second = 300_000
+        fetching = self.world.path("shelf", "fetching")
+        for number, how in enumerate((signal.SIGINT, signal.SIGKILL)):
+            process = subprocess.Popen(
+                [sys.executable, "-m", "rellum", "fetch"],
+                cwd=self.world.path("pack"),
+                env={**os.environ, "RELLUM_SHELF": self.world.path("shelf")},
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                text=True,
+            )
+            deadline = time.monotonic() + 20
+            while self.kept(fetching) < 150_000 * (number + 1) and time.monotonic() < deadline:
+                time.sleep(0.02)
+            process.send_signal(how)
+            _, errors = process.communicate(timeout=20)
+            self.assertNotIn("Traceback", errors)
+            if how == signal.SIGINT:
+                self.assertIn("goes on from there", errors)
+                self.assertEqual(process.returncode, 1)
+        before = self.kept(fetching)
+        self.assertGreater(before, 250_000)
+        self.site.bytes_per_second = 0
+        self.assertEqual(self.fetch()[0], 0)
+        last = int(self.ranges("files")[-1].removeprefix("bytes=").rstrip("-"))
+        self.assertGreaterEqual(last, before)
+
+    def kept(self, folder: str) -> int:
+        try:
+            names = [name for name in os.listdir(folder) if len(name) == 40]
+            return sum(os.path.getsize(os.path.join(folder, name)) for name in names)
+        except FileNotFoundError:
+            return 0
+
+    def test_a_wrong_beginning_is_thrown_away(self) -> None:
+        content = self.offer("sound", "files")
+        self.ready()
+        key = hashlib.sha256(content).hexdigest()[:40]
+        write_tree(self.world.path("shelf"), {f"fetching/{key}": b"not these bytes"})
+        self.assertEqual(self.fetch()[0], 0)
+        self.assertEqual(self.ranges("files"), ["bytes=15-", ""])
+
+    def test_file_addresses_and_parts(self) -> None:
+        content = zip_bytes({"mods/cut.dat": NOISE.randbytes(3000)})
+        card = '[mod]\nid = "cut"\nname = "Cut"\n[[release]]\nversion = "1"\n'
+        for number in range(3):
+            part = content[number * 1100 : (number + 1) * 1100]
+            name = f"cut.zip.{number + 1:03}"
+            write_tree(self.world.path("site"), {name: part})
+            card += (
+                f'[[release.file]]\nname = "{name}"\nsize = {len(part)}\n'
+                f'sha256 = "{hashlib.sha256(part).hexdigest()}"\nfrom = ["file:../../site/{name}"]\n'
+            )
+        card += '[[release.place]]\nto = "@game/"\n'
+        write_tree(self.world.path("catalog", "cards"), {"cut.toml": card.encode()})
+        self.names.append("cut")
+        self.ready()
+        self.assertEqual(self.fetch()[0], 0)
+        self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
+        self.assertTrue(os.path.exists(self.world.path("game", "mods", "cut.dat")))
+
+    def test_metalink_both_ways(self) -> None:
+        content = self.offer("listed", "members")
+        self.offer("hidden", more='page = "http://members.example.invalid/h"\n')
+        self.ready()
+        result = self.world.run("fetch", "--list", "missing.meta4")
+        self.assertIn("2 missing files listed", result.stdout)
+        path = self.world.path("pack", "missing.meta4")
+        root = ET.parse(path).getroot()
+        space = {"m": "urn:ietf:params:xml:ns:metalink"}
+        [listed] = [
+            each for each in root.findall("m:file", space) if each.get("name") == "listed.zip"
+        ]
+        self.assertEqual(listed.findtext("m:size", None, space), str(len(content)))
+        digest = listed.find("m:hash[@type='sha-256']", space)
+        self.assertEqual(digest is not None and digest.text, hashlib.sha256(content).hexdigest())
+        with open(path, encoding="utf-8") as file:
+            text = file.read()
+        with open(path, "w", encoding="utf-8") as file:
+            file.write(
+                text.replace("//members.example.invalid/listed", "//files.example.invalid/listed")
+            )
+        told = self.fetch("--from", "missing.meta4")[1]
+        self.assertEqual([each["name"] for each in told["fetched"]], ["listed.zip"])
+        for wrong, words in (
+            ("<metalink", ":1: is no XML"),
+            ("<metalink/>", "no Metalink 4"),
+            ('<!DOCTYPE x [<!ENTITY a "b">]><x>&a;</x>', "document type"),
+            ('<metalink xmlns="urn:ietf:params:xml:ns:metalink"/>', "lists no file"),
+        ):
+            write_tree(self.world.path("pack"), {"bad.meta4": wrong.encode()})
+            result = self.world.run("fetch", "--from", "bad.meta4")
+            self.assertEqual(result.returncode, 2)
+            self.assertIn(words, result.stderr)
+
+    def test_room_and_another_fetch(self) -> None:
+        self.offer("vast", "files", more="unpacked = 900_000_000_000_000\n")
+        self.ready()
+        result = self.world.run("fetch")
+        self.assertEqual(result.returncode, 2)
+        self.assertIn("900,000,000,000,000 when unpacked", result.stderr)
+        self.assertEqual(self.site.requests, [])
+
+    def test_more_bytes_than_there_are(self) -> None:
+        self.offer("small", "files", size=10)
+        self.ready()
+        write_tree(self.world.path("site"), {"small.zip": bytes(5000)})
+        status, told = self.fetch()
+        self.assertEqual(status, 1)
+        self.assertRegex(told["failed"][0]["reasons"][0], "zero bytes|more than")
+
+
+if __name__ == "__main__":
+    unittest.main()
