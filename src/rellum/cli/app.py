@@ -26,6 +26,7 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
             "fetch",
             "Fetch what the line-up needs and the shelf lacks, check it and put it there.",
         ),
+        ("shelf", "shelf", "Show what is on the shelf, hash it again, or free space on it."),
         (
             "describe",
             "describe",

@@ -216,13 +216,16 @@ def facts(pairs: Sequence[tuple[str, str]]) -> None:
         say(f"  {styled(name.ljust(width), 'dim')}  {value}")
 
 
-def confirm(question: str, *, yes: bool) -> bool:
-    """Ask on the terminal; ``yes`` answers for the user. Raises NeedsAnswer without a terminal."""
+def confirm(question: str, *, yes: bool, what: str = "this changes the game folder") -> bool:
+    """Ask on the terminal; ``yes`` answers for the user. Raises NeedsAnswer without a terminal.
+
+    ``what`` says in that error why an answer is needed.
+    """
     if yes:
         return True
     if not sys.stdin.isatty():
         raise NeedsAnswer(
-            "this changes the game folder and nobody is there to ask",
+            f"{what} and nobody is there to ask",
             hint="Call it in a terminal, or give --yes.",
         )
     sys.stdout.flush()

@@ -14,6 +14,7 @@ from rellum.core.paths import shown
 MARK: Final = "FILL IN"
 """Stands in each line that a person must look at."""
 _MOST_NAMES: Final = 12
+_NO_LICENCE: Final = '# licence = "CC-BY-4.0"'
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -61,7 +62,7 @@ def card_text(described: Described) -> str:
             "name", naming.name.value or "FILL-IN", naming.name.source, unsure=not naming.name.value
         ),
         _line("kind", "mod", "or library, loader, resource-pack", unsure=True),
-        _line("licence", "", "an SPDX identifier, as its page says", unsure=True),
+        f"{_NO_LICENCE:<34}# {MARK}: an SPDX identifier, as its page says",
         _line("versions", "dotted", "or semver, decimal, calendar, serial, listed", unsure=False),
         "",
         "[[release]]",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -16,23 +17,9 @@ _VERSION: Final = re.compile(
     re.IGNORECASE,
 )
 _NOISE: Final = frozenset(
-    [
-        "full",
-        "patch",
-        "update",
-        "hotfix",
-        "release",
-        "final",
-        "mod",
-        "pack",
-        "main",
-        "file",
-        "files",
-        "zip",
-        "setup",
-        "standalone",
-    ]
-)
+    ("file", "files", "final", "full", "hotfix", "main", "mod", "pack", "patch", "release",
+     "setup", "standalone", "update", "zip")
+)  # fmt: skip
 TOLD_IN: Final = re.compile(
     r"(^|/)(about|info|mod|modinfo|manifest|metadata|descriptor|package|read ?me|version)[^/]*"
     r"\.(ini|toml|json|txt|md|cfg|xml|ya?ml|info)$",
@@ -104,12 +91,38 @@ def _told(told: Mapping[str, str], field: str) -> Guess:
 
 
 def _told_all(told: Mapping[str, str], field: str) -> list[Guess]:
-    pattern = re.compile(_FIELD.format(field))
-    return [
-        Guess(value=found["value"].strip(), source=path)
-        for path, text in told.items()
-        if (found := pattern.search(text))
-    ]
+    found = ((path, _field(path, text, field)) for path, text in told.items())
+    return [Guess(value=value, source=path) for path, value in found if value]
+
+
+def _field(path: str, text: str, field: str) -> str:
+    """Return a field of a text: read as what its name says that it is, else found line by line."""
+    if path.lower().endswith((".json", ".toml")):
+        try:
+            return _in_document(_read_document(path, text), field)
+        except (ValueError, RecursionError):
+            pass
+    found = re.search(_FIELD.format(field), text)
+    return found["value"].strip() if found else ""
+
+
+def _read_document(path: str, text: str) -> object:
+    if path.lower().endswith(".json"):
+        return json.loads(text)
+    import tomli
+
+    return tomli.loads(text)
+
+
+def _in_document(document: object, field: str, depth: int = 2) -> str:
+    """Return a field at the top of a document, or of a table in it."""
+    if not isinstance(document, dict) or not depth:
+        return ""
+    value = document.get(field)
+    if isinstance(value, str | int | float) and not isinstance(value, bool):
+        return str(value)[:80]
+    below = (_in_document(each, field, depth - 1) for each in document.values())
+    return next(filter(None, below), "")
 
 
 def _in_text(told: Mapping[str, str]) -> Guess:
