@@ -14,11 +14,13 @@ import sys
 import tempfile
 import time
 
+from rellum.demo.site import Site
+
 DISPLAY = ":77"
 SIZE = "1280x800"
 TARGET = os.path.join("docs", "screenshots")
 
-_BEGIN = "rellum adopt ../game; rellum take ../downloads/*.zip;"
+_BEGIN = "rellum adopt ../game; rellum take ../site/*.zip*;"
 _WANTS = (
     "rellum want tidal-currents '>=3'; rellum want clear-water; rellum want long-swell;"
     "rellum want brasswork; rellum want ice-breaker; rellum want star-charts '>=middle watch';"
@@ -31,10 +33,30 @@ _BROKEN = (
     "echo mine > ../game/mods/notes.txt;"
 )
 
+_PARTLY = "rellum adopt ../game; rellum take ../downloads --each;" + _WANTS + "rellum resolve;"
+
+RUNNING = {"fetching": 1.6}
+"""Pictures of work that is going on: seconds after which they are taken."""
+
 # name: what is done unseen before, and the commands that the picture shows
 SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     "help": ("", ("rellum --help",)),
-    "adopt": ("", ("rellum adopt ../game", "rellum take ../downloads/[ckt]*.zip")),
+    "adopt": ("", ("rellum adopt ../game",)),
+    "take": (
+        "rellum adopt ../game; cp '../site/deep-lamps-1.1.zip' '../downloads/Lamps of the deep 1_1.zip';"
+        "zip -q '../downloads/Lamps of the deep 1_1.zip' rellum.toml;",
+        (
+            "rellum take ../downloads --each",
+            "cp ../site/clear-water-2.1.zip.002 ~; rellum take ~/clear-water-2.1.zip.002",
+        ),
+    ),
+    "fetching": (_PARTLY, ("rellum fetch",)),
+    "fetch": (_PARTLY, ("rellum fetch --list missing.meta4", "rellum fetch --stall 2")),
+    "describe": ("rellum adopt ../game;", ("rellum describe ../site/LongSwell-1.0.zip",)),
+    "shelf": (
+        _READY.replace("../site/*.zip*", "../site/[bcit]*.zip*"),
+        ("rellum shelf", "rellum shelf check", "rellum shelf trim --free 1MB --yes"),
+    ),
     "resolve": (
         _BEGIN + _WANTS,
         ("cat rellum.toml", "rellum resolve"),
@@ -89,23 +111,44 @@ def main() -> int:
 
 def take_shot(name: str, unseen: str, commands: tuple[str, ...]) -> None:
     """Run the commands in a terminal on a fresh demo and photograph it when they are done."""
+    root = os.path.join(tempfile.gettempdir(), "fathomline-demo")
+    shutil.rmtree(root, ignore_errors=True)
+    program_folder = os.path.dirname(os.path.abspath(sys.executable))
+    environment = {
+        **os.environ,
+        "DISPLAY": DISPLAY,
+        "HOME": root,
+        "PATH": program_folder + os.pathsep + os.environ["PATH"],
+        "RELLUM_SHELF": os.path.join(root, "shelf"),
+        "RELLUM_CACHE": os.path.join(root, "shelf", "cache"),
+        "PYTHONUTF8": "1",
+    }
+    subprocess.run(["rellum", "demo", root, "--files-only"], env=environment, check=True,
+                   stdout=subprocess.DEVNULL)  # fmt: skip
+    pack = os.path.join(root, "pack")
+    rate = 40_000 if name in RUNNING else 0
+    with Site(os.path.join(root, "site"), bytes_per_second=rate) as site:
+        environment |= {"http_proxy": site.address, "no_proxy": ""}
+        subprocess.run(["bash", "-c", unseen or "true"], cwd=pack, env=environment, check=False,
+                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        picture = os.path.join(TARGET, f"{name}.png")
+        photograph(commands, pack, environment, picture, RUNNING.get(name))
+    print(picture)
+    if name == "outlook":  # the same as a figure
+        figure = os.path.abspath(os.path.join(TARGET, "outlook-figure.png"))
+        words = ["rellum", "outlook", "--figure", figure]
+        subprocess.run(words, cwd=pack, env=environment, check=True, stdout=subprocess.DEVNULL)
+
+
+def photograph(
+    commands: tuple[str, ...],
+    pack: str,
+    environment: dict[str, str],
+    picture: str,
+    after: float | None,
+) -> None:
+    """Run the commands in a terminal; take the picture when they have ended, or ``after`` seconds."""
     with tempfile.TemporaryDirectory() as folder:
-        root = os.path.join(tempfile.gettempdir(), "fathomline-demo")
-        shutil.rmtree(root, ignore_errors=True)
-        program_folder = os.path.dirname(os.path.abspath(sys.executable))
-        environment = {
-            **os.environ,
-            "DISPLAY": DISPLAY,
-            "PATH": program_folder + os.pathsep + os.environ["PATH"],
-            "RELLUM_SHELF": os.path.join(root, "shelf"),
-            "RELLUM_CACHE": os.path.join(root, "shelf", "cache"),
-            "PYTHONUTF8": "1",
-        }
-        subprocess.run(["rellum", "demo", root, "--files-only"], env=environment, check=True,
-                       stdout=subprocess.DEVNULL)  # fmt: skip
-        pack = os.path.join(root, "pack")
-        subprocess.run(["bash", "-c", unseen or "true"], cwd=pack, env=environment, check=True,
-                       stdout=subprocess.DEVNULL)  # fmt: skip
         done = os.path.join(folder, "done")
         lines = [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(c)}; {c}; echo" for c in commands]
         script = "; ".join(["clear", *lines, f"touch {done}", "sleep 60"])
@@ -116,21 +159,14 @@ def take_shot(name: str, unseen: str, commands: tuple[str, ...]) -> None:
             env=environment,
             stderr=subprocess.DEVNULL,
         )  # fmt: skip
-        deadline = time.monotonic() + 60
+        deadline = time.monotonic() + (after or 60)
         while not os.path.exists(done) and time.monotonic() < deadline:
             time.sleep(0.1)
         time.sleep(0.5)
-        picture = os.path.join(TARGET, f"{name}.png")
-        subprocess.run(
-            ["import", "-window", "root", "-strip", picture], env=environment, check=True
-        )
+        words = ["import", "-window", "root", "-strip", picture]
+        subprocess.run(words, env=environment, check=True)
         terminal.terminate()
         terminal.wait()
-        print(picture)
-        if name == "outlook":  # the same as a figure
-            figure = os.path.abspath(os.path.join(TARGET, "outlook-figure.png"))
-            words = ["rellum", "outlook", "--figure", figure]
-            subprocess.run(words, cwd=pack, env=environment, check=True, stdout=subprocess.DEVNULL)
 
 
 if __name__ == "__main__":

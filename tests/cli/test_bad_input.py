@@ -81,7 +81,7 @@ class BadInputTest(WorldTest):
             ("empty.zip", b"", "the file is empty"),
             ("cut.zip", good[:60], "stopped half way"),
             ("page.zip", b"<html><title>Sign in</title>", "web page"),
-            ("text.zip", b"not a zip at all", "is not a zip"),
+            ("text.zip", b"not a zip at all", "is no archive that Rellum reads"),
             ("up.zip", zip_bytes({"../../up": b"x"}), "leaves its place by '..'"),
             ("tides-1.0.zip", good, "tides 1.0 has a file of that name with"),
         ):

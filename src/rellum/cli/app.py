@@ -30,7 +30,7 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         (
             "describe",
             "describe",
-            "Write a first card for an archive: guesses, and what is still to be filled in.",
+            "Write a first card for an archive, marked where a person must fill in.",
         ),
         (
             "vet",

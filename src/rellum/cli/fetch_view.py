@@ -20,14 +20,7 @@ SECONDS_BETWEEN = 0.1
 RATE_SECONDS = 3.0
 """A rate is that of the last so many seconds."""
 
-_WORDS = {
-    "queued": "queued",
-    "fetching": "fetching",
-    "waiting": "waiting",
-    "checking": "checking",
-    "fetched": "fetched",
-    "failed": "failed",
-}
+_SPEED_COLUMNS = len("999.9 kB/s  59:59 left")
 
 
 class FetchView:
@@ -98,9 +91,11 @@ class FetchView:
         if file.total:
             size += f" of {console.bytes_text(file.total)}"
             percent = f"{min(100, file.done * 100 // file.total)} %"
-        speed = self._speed(file.name, file.done, file.total or 0)
-        remark = "  ".join(speed) if file.state == "fetching" else ""
-        return (_WORDS[file.state], file.name, percent, size, remark, file.words)
+        words = file.words
+        if file.state == "fetching":
+            speed = "  ".join(self._speed(file.name, file.done, file.total or 0))
+            words = f"{speed:<{_SPEED_COLUMNS}}  {words}"
+        return (file.state, file.name, percent, size, words)
 
     def _speed(self, name: str, done: int, total: int) -> list[str]:
         rate = self._rate(name)

@@ -213,6 +213,11 @@ class ZooTest(unittest.TestCase):
         with self.assertRaisesRegex(ArchiveFault, "'link' is a link"):
             open_archive(self.path("a.7z"))
 
+    def test_a_decoder_that_damage_can_break_is_not_used(self) -> None:
+        self.make("7z a -bd -m0=PPMd ../a.7z .")
+        with self.assertRaisesRegex(ArchiveFault, "a method that is not read here .*PPMd"):
+            open_archive(self.path("a.7z")).check()
+
     def test_bombs_and_limits(self) -> None:
         bomb = gzip.compress(tar_bytes(lambda info: setattr(info, "size", 0)) + bytes(90 << 20))
         self.assertTrue(open_archive(self.write(bomb)).check())  # zeros after the end are no member

@@ -24,7 +24,7 @@ def describe(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Write a first card for an archive: guesses, and what is still to be filled in.
+    """Write a first card for an archive, marked where a person must fill in.
 
     Id and version are read from names and from what lies inside; where its files belong, by the game's
     places and vanilla files.

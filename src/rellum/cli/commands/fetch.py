@@ -85,7 +85,8 @@ def _write_list(pack: str, target: str, *, as_json: bool) -> None:
         return
     console.say(f"{console.count_text(len(files), 'missing file')} listed in {target}.")
     if without:
-        console.say(f"{len(without)} of them without an address: they must be got by hand.")
+        names = ", ".join(each.file.name for each in without)
+        console.say(f"Without an address, to be got by hand: {names}")
 
 
 def _show(result: FetchResult) -> None:
@@ -108,7 +109,10 @@ def _show(result: FetchResult) -> None:
     ]
     if rows:
         console.table(("outcome", "release", "size", "file"), rows, right=(2,))
-    for each in result.fetched:
+    troubles = [each for each in result.fetched if each.given_up or each.taken.outcome == "part"]
+    if troubles:
+        console.say()
+    for each in troubles:
         if each.taken.outcome == "part":
             console.say(f"{each.taken.path}: {each.taken.reason}")
         for reason in each.given_up:
@@ -125,6 +129,8 @@ def _show(result: FetchResult) -> None:
             "'rellum fetch' tries again; a list for other programs: 'rellum fetch --list FILE'."
         )
     if result.by_hand:
+        if rows:
+            console.say()
         _show_by_hand(result.by_hand)
 
 

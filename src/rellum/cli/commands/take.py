@@ -14,6 +14,9 @@ if TYPE_CHECKING:
     from rellum.core.shelf.intake import By
 
 
+_UNKNOWN = "no card knows it; it is kept"
+
+
 def take(
     archives: Annotated[
         list[str] | None,
@@ -89,7 +92,7 @@ def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[Taken]:
 def _tell_refused(results: list[Taken]) -> None:
     refused = [each for each in results if each.outcome == "refused"]
     for each in refused:
-        console.show_error(each.reason, (), each.hint)
+        console.show_error(each.reason, each.details, each.hint)
     if refused:
         raise typer.Exit(2 if len(refused) == len(results) else 1)
 
@@ -107,15 +110,16 @@ def _show(results: list[Taken]) -> None:
     ]
     if rows:
         console.table(("outcome", "release", "size", "file"), rows, right=(2,))
-    by_remark: dict[str, list[str]] = {}
+    by_remark: dict[str, list[Taken]] = {}
     for each in good:
         for remark in _remarks(each):
-            by_remark.setdefault(remark, []).append(each.path)
-    for remark, paths in by_remark.items():
-        more = f" and {len(paths) - 1} more" if len(paths) > 1 else ""
-        console.say(f"{paths[0]}{more}: {remark}")
-    for each in good:
-        _show_likely(each)
+            by_remark.setdefault(remark, []).append(each)
+    for remark, of_these in by_remark.items():
+        more = f" and {len(of_these) - 1} more" if len(of_these) > 1 else ""
+        console.say(f"{of_these[0].path}{more}: {remark}")
+        if remark == _UNKNOWN:
+            for each in of_these:
+                _show_likely(each)
 
 
 def _remarks(taken: Taken) -> list[str]:
@@ -125,7 +129,7 @@ def _remarks(taken: Taken) -> list[str]:
     elif taken.release and taken.release.by == "stated":
         words.append("what it is was stated, not proven")
     elif taken.release is None and taken.outcome != "part":
-        words.append("no card knows it; it is kept")
+        words.append(_UNKNOWN)
     if taken.encoding:
         words.append(f"the names in it are read as {taken.encoding}")
     return words
@@ -158,4 +162,5 @@ def _document(taken: Taken) -> dict[str, Any]:
             for each in taken.likely
         ],
         "reason": taken.reason or None,
+        "details": list(taken.details),
     }

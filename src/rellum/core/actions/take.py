@@ -46,6 +46,7 @@ class Taken:
     digest: Digest | None = None
     form: Form | None = None
     reason: str = ""
+    details: tuple[str, ...] = ()
     hint: str = ""
     likely: tuple[Likely, ...] = ()
     encoding: str = ""
@@ -145,7 +146,13 @@ class Taker:
                 taken = self._take_part(path, part)
                 sets.setdefault(part.key, (part, []))[1].append(taken)
             except RellumError as error:
-                yield Taken(path=path, outcome="refused", reason=error.summary, hint=error.hint)
+                yield Taken(
+                    path=path,
+                    outcome="refused",
+                    reason=error.summary,
+                    details=error.details,
+                    hint=error.hint,
+                )
         for part, its_parts in sets.values():
             yield from self._complete(part, its_parts)
 
@@ -187,7 +194,7 @@ class Taker:
         except ArchiveFault as error:
             wrong = self._cards.mismatch(name, os.path.getsize(path))
             raise ArchiveFault(
-                "; ".join(filter(None, (error.summary, wrong))), hint=error.hint
+                error.summary, details=(wrong,) if wrong else (), hint=error.hint
             ) from error
         return self._known(path, name, took)
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 from rellum.core.archives.gate import Gate
 from rellum.core.archives.joined import JoinedFile, Ready, at_once
-from rellum.core.archives.model import Limits
+from rellum.core.archives.model import ArchiveFault, Limits
 from rellum.core.archives.stream_archive import Sink, SinkFor, StreamArchive
 from rellum.core.errors import RellumError
 from rellum.core.paths import MemberPath
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from py7zr import SevenZipFile
 
 _HEADER: Final = struct.Struct("<6s2sLQQL")
+_UNSOUND: Final = frozenset({0x36, 0x37, 0x38})  # PPMd, Brotli, Deflate64, as py7zr numbers them
 _FOLDER_BIT: Final = 0x10
 _JUNCTION_BIT: Final = 0x400
 
@@ -94,8 +95,9 @@ class SevenZipArchive(StreamArchive):
             where = f"the member {error.args[-1]}" if error.args[-1] else "it"
             raise self.fault(f"{where} is damaged: its checksum is wrong") from error
         except py7zr.exceptions.UnsupportedCompressionMethodError as error:
-            raise self.fault(
-                f"it is packed by a method that is not read here ({error.args[-1]})"
+            raise ArchiveFault(
+                f"{self.name}: it is packed by a method that is not read here ({error.args[-1]})",
+                hint="Unpack it with another program and take the folder.",
             ) from error
         except OSError as error:
             if error.errno is not None:  # the disk's fault, not the archive's
@@ -107,6 +109,7 @@ class SevenZipArchive(StreamArchive):
     def _open(self, joined: JoinedFile) -> SevenZipFile:
         import py7zr
 
+        _keep_to_sound_decoders()
         joined.seek(0)
         with self._reading("its list of members cannot be read"):
             archive = py7zr.SevenZipFile(io.BufferedReader(joined, 1 << 18), "r")
@@ -155,6 +158,20 @@ class _Adapter:
 
     def close(self) -> None:
         self._sink.close()
+
+
+def _keep_to_sound_decoders() -> None:
+    """Take away the decoders that damaged bytes can make write where they must not.
+
+    The one for PPMd does (``tools/fuzz_archives.py`` found it), and the other rare ones have been
+    tried too little. Even the list of members can be packed by any of them, so they must be gone
+    before an archive is opened.
+    """
+    from py7zr import compressor
+
+    for method, (packer, _) in compressor.algorithm_class_map.items():
+        if method in _UNSOUND:
+            compressor.algorithm_class_map[method] = (packer, None)
 
 
 def _key(name: str) -> MemberPath:

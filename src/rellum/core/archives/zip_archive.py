@@ -70,8 +70,8 @@ class ZipArchive(Archive):
         gate = Gate(name, self.packed_bytes, limits)
         entries = []
         for text, offset, info in listed.members:
-            path = gate.admit(text, info.file_size, _fault_of_kind(info), is_folder=info.is_dir())
-            if not info.is_dir() and not text.endswith("\\"):
+            path = gate.admit(text, info.file_size, _fault_of_kind(info))
+            if not text.endswith(("/", "\\")):
                 entries.append(_Entry(path, info, offset))
         if overlap := _overlap(entries):
             raise gate.refuse(overlap)

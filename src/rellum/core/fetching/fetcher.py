@@ -214,10 +214,10 @@ class Fetcher:
         patience = self._patience
         growing = min(patience.longest_wait, patience.first_wait * 2.0 ** max(0, failures - 1))
         seconds = error.asked if error.asked is not None else growing
-        who = "the site asks to wait" if error.asked is not None else str(error)
+        who = "the site asked to wait" if error.asked is not None else str(error)
         until = time.monotonic() + seconds
         while (left := until - time.monotonic()) > 0:
-            self._pause(job, f"{who}; again in {left:.0f} s")
+            self._pause(job, f"again in {left:.0f} s: {who}")
             if self._stop.wait(min(_TICK, left)):
                 raise Interrupted("stopped")
 
