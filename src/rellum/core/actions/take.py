@@ -12,7 +12,7 @@ from rellum.core.actions.wants import UnknownRelease
 from rellum.core.archives.checksums import Listed, is_checksum_list, lists_beside, read_checksums
 from rellum.core.archives.forms import unfinished
 from rellum.core.archives.model import AGAIN, ArchiveFault, Form, Limits, NotAnArchive
-from rellum.core.archives.parts import Part, part_of
+from rellum.core.archives.parts import Part, part_by_name, part_of
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
@@ -27,6 +27,8 @@ from rellum.core.shelf.intake import By, Hashes
 from rellum.core.shelf.likeness import Likely, likeliest
 from rellum.core.shelf.recognise import CardFiles, Recognised, recognised
 from rellum.core.shelf.store import Shelf, Taking, Took
+
+_ENDINGS = (".zip", ".7z", ".rar", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz")
 
 Outcome = Literal["taken", "already there", "unknown", "part", "refused"]
 
@@ -85,7 +87,8 @@ def opened_taker(folder: str, shelf_folder: str, how: HowToTake, listen: Listene
     pack = read_pack_file(home)
     catalog = catalog_of(home, pack)
     stated = find_release(catalog, how.stated) if how.stated else None
-    return Taker(catalog, Shelf(shelf_folder), pack.limits, how, stated, listen)
+    shelf = Shelf(shelf_folder)
+    return Taker(catalog, shelf, pack.limits, how, stated, listen, pack.game_folder)
 
 
 def find_release(catalog: Catalog, text: str) -> Release:
@@ -114,8 +117,10 @@ class Taker:
         how: HowToTake,
         stated: Release | None,
         listen: Listener,
+        game_folder: str | None = None,
     ) -> None:
         self.catalog, self.shelf, self.limits = catalog, shelf, limits
+        self._game = game_folder
         self._how, self._stated, self._listen = how, stated, listen
         self._cards = CardFiles(catalog)
         self._lists: list[Listed] = []
@@ -200,6 +205,13 @@ class Taker:
 
     def _take_folder(self, path: str) -> Taken:
         """Take a folder as one archive; the folder itself always stays."""
+        if self._game and os.path.exists(self._game) and os.path.samefile(path, self._game):
+            raise ArchiveFault(f"{path}: is the game folder of this pack, not a mod's")
+        if _holds_only_archives(path):
+            raise ArchiveFault(
+                f"{path}: holds archives and nothing else",
+                hint="To take each of them, add --each.",
+            )
         packed = self.shelf.incoming("-folder")
         name = os.path.basename(os.path.abspath(path)) + ".zip"
         try:
@@ -253,8 +265,6 @@ class Taker:
 
     def _names_of_all(self, part: Part) -> tuple[str, ...]:
         """Return the names of all parts where one card names them as files of one release."""
-        from rellum.core.archives.parts import part_by_name
-
         for entry in self.shelf.parts(part.key):
             for release, _ in self._cards.named(entry.name):
                 names = [file.name for file in release.files]
@@ -376,6 +386,17 @@ def _refuse_unfinished(path: str) -> None:
         )
     if os.path.getsize(path) == 0:
         raise ArchiveFault(f"{path}: the file is empty", hint=AGAIN)
+
+
+def _holds_only_archives(folder: str) -> bool:
+    """Whether all that lies in a folder are files that bear names of archives, or of parts of one."""
+    with os.scandir(folder) as entries:
+        found = [
+            entry.is_file()
+            and (entry.name.lower().endswith(_ENDINGS) or part_by_name(entry.name) is not None)
+            for entry in entries
+        ]
+    return bool(found) and all(found)
 
 
 def _bytes_below(folder: str) -> int:
