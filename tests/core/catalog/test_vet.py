@@ -24,6 +24,7 @@ BETWEEN = {
     'offers = { faulty = "1" }': "faulty offers itself",
     'clashes = { faulty = "*" }': "faulty clashes with itself",
     'made-for = { other = ["wide"] }': "other has no build or option 'wide'",
+    '[[release.file]]\nname = "a.zip"': "a.zip has neither sha256 nor blake3",
     'load = { after = ["nowhere"] }': "no card in the catalog is for 'nowhere'",
     'load = { after = ["other"], before = ["other"] }': "no load order exists",
 }
@@ -34,6 +35,8 @@ INSIDE = {
     'version = "1"\npatches = "1"': "'patches' names itself in the end",
     'version = "1"\nneeds = { other = ">=>" }': "is not a range",
     'version = "1"\nneeds = { other = 3 }': "3 does not fit here",
+    'version = "1"\n[[release.file]]\nname = "a"\nmd5 = "ab"': "a hash has 32 hexadecimal digits",
+    'version = "1"\n[[release.file]]\nname = "a"\nfrom = ["ftp://a/b"]': "neither https://, http:// nor",
     'version = "1"\nneeds-one-of = [{}]': "it names no mod",
     'version = "1"\nload = { at = "middle" }': "'middle' is neither first nor last",
     'version = "1"\nwithdrawn = ""': "it is empty",

@@ -12,6 +12,7 @@ from rellum.core.archives.model import ArchiveFault
 from rellum.core.catalog.model import ReleaseFile
 from rellum.core.shelf.index import ShelfFault
 from rellum.core.shelf.store import Shelf
+from rellum.core.shelf.taking import take
 from tests.support import WorldTest, write_tree, zip_bytes
 
 CONTENT = zip_bytes({"a": b"a" * 3000, "b": b"b"})
@@ -29,10 +30,10 @@ class ShelfTest(WorldTest):
         return ReleaseFile(name="a.zip", **known)
 
     def test_take_and_find(self) -> None:
-        took = self.shelf.take(self.source)
+        took = take(self.shelf, self.source)
         entry = took.entry
         self.assertTrue(took.is_new)
-        self.assertFalse(self.shelf.take(self.source).is_new)
+        self.assertFalse(take(self.shelf, self.source).is_new)
         self.assertIsNone(entry.sha256)
         sha256 = hashlib.sha256(CONTENT).hexdigest()
         known = self.shelf.find(self.file(blake3=entry.digest))
@@ -51,14 +52,14 @@ class ShelfTest(WorldTest):
         damaged[45] ^= 255
         write_tree(self.world.path("in"), {"bad.zip": bytes(damaged)})
         with self.assertRaisesRegex(ArchiveFault, "in/bad.zip: the member"):
-            self.shelf.take(self.world.path("in", "bad.zip"))
+            take(self.shelf, self.world.path("in", "bad.zip"))
         full = mock.patch("os.fsync", side_effect=OSError(28, "No space left on device"))
         with full, self.assertRaisesRegex(ShelfFault, "No space left"):
-            self.shelf.take(self.source)
+            take(self.shelf, self.source)
         usage = shutil.disk_usage(self.world.root)._replace(free=3)
         nearly = mock.patch("shutil.disk_usage", return_value=usage)
         with nearly, self.assertRaisesRegex(ShelfFault, "bytes free"):
-            self.shelf.take(self.source)
+            take(self.shelf, self.source)
         left = [name for _, _, names in os.walk(self.shelf.folder) for name in names]
         self.assertEqual(left, ["shelf.db"])
 

@@ -97,14 +97,14 @@ def _show(result: FetchResult) -> None:
     rows = [
         (
             "fetched",
-            each.taken.release.label if each.taken.release else "?",
+            each.taken.known.release.name if each.taken.known else "?",
             console.bytes_text(each.taken.size),
             each.taken.path,
         )
         for each in result.fetched
     ]
     rows += [
-        ("failed", each.needed.label, _size(each.needed), each.needed.file.name)
+        ("failed", each.needed.release.name, _size(each.needed), each.needed.file.name)
         for each in result.failed
     ]
     if rows:
@@ -139,7 +139,7 @@ def _show_by_hand(files: tuple[NeededFile, ...]) -> None:
     console.say(f"{len(files)} {what} be got by hand:")
     for each in files:
         file = each.file
-        console.say(f"  {console.styled(file.name, 'bold')}  {_size(each)}  {each.label}")
+        console.say(f"  {console.styled(file.name, 'bold')}  {_size(each)}  {each.release.name}")
         if file.page or file.urls:
             console.say(f"    page  {file.page or file.urls[0]}")
         words = file.by_hand or (

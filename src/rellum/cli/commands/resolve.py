@@ -73,7 +73,7 @@ def resolve(
         missing = console.count_text(len(result.missing_files), "archive")
         console.say(f"{missing} still to get ('rellum fetch', or by hand and 'rellum take'):")
         for each in result.missing_files[:MOST_LINES]:
-            console.say(f"  {each.file.name}  ({each.label})")
+            console.say(f"  {each.file.name}  ({each.release.name})")
         if len(result.missing_files) > MOST_LINES:
             console.say(f"  … and {len(result.missing_files) - MOST_LINES:,} more (--json has all)")
     if result.is_for_other_game:

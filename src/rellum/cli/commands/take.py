@@ -84,7 +84,10 @@ def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[Taken]:
             if not as_json:
                 _show(list(step.taken))
             results += step.taken
-    if not as_json:
+    if not as_json and step.to_fetch:
+        rest = console.count_text(step.to_fetch, "file")
+        console.say(f"All that was waited for is here; 'rellum fetch' gets the other {rest}.")
+    elif not as_json:
         console.say("All that the line-up needs is on the shelf.")
     return results
 
@@ -102,7 +105,7 @@ def _show(results: list[Taken]) -> None:
     rows = [
         (
             each.outcome,
-            each.release.label if each.release else "?",
+            each.known.release.name if each.known else "?",
             console.bytes_text(each.size),
             each.path,
         )
@@ -124,11 +127,11 @@ def _show(results: list[Taken]) -> None:
 
 def _remarks(taken: Taken) -> list[str]:
     words = [taken.reason] if taken.reason else []
-    if taken.release and taken.release.by in ("md5", "sha1"):
-        words.append(f"known by its {taken.release.by.upper()} only, which proves little")
-    elif taken.release and taken.release.by == "stated":
+    if taken.known and taken.known.by in ("md5", "sha1"):
+        words.append(f"known by its {taken.known.by.upper()} only, which proves little")
+    elif taken.known and taken.known.by == "stated":
         words.append("what it is was stated, not proven")
-    elif taken.release is None and taken.outcome != "part":
+    elif taken.known is None and taken.outcome != "part":
         words.append(_UNKNOWN)
     if taken.encoding:
         words.append(f"the names in it are read as {taken.encoding}")
@@ -146,13 +149,14 @@ def _show_likely(taken: Taken) -> None:
 
 
 def _document(taken: Taken) -> dict[str, Any]:
+    release = taken.known.release if taken.known else None
     return {
         "path": taken.path,
         "outcome": taken.outcome,
-        "mod": taken.release.mod if taken.release else None,
-        "version": taken.release.version.text if taken.release else None,
-        "build": (taken.release.build or None) if taken.release else None,
-        "known_by": taken.release.by if taken.release else None,
+        "mod": release.mod if release else None,
+        "version": release.version.text if release else None,
+        "build": (release.build or None) if release else None,
+        "known_by": taken.known.by if taken.known else None,
         "form": taken.form,
         "size": taken.size,
         "blake3": taken.digest,

@@ -107,7 +107,7 @@ def find_layers(lock: LockFile, catalog: Catalog, shelf: Shelf) -> tuple[Layer, 
 
 def _refuse_missing(lock: LockFile, catalog: Catalog, shelf: Shelf) -> None:
     missing = [
-        f"{each.file.name}  ({each.label})"
+        f"{each.file.name}  ({each.release.name})"
         for each in missing_of(needed_files(lock, catalog), shelf)
     ]
     if missing:

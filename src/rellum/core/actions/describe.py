@@ -118,4 +118,4 @@ def _texts(archive: Archive, members: Sequence[Member], folder: str) -> dict[str
 def _known_as(catalog: Catalog, path: str, file: DescribedFile) -> str:
     hashes = Hashes(size=file.size, digest=hash_file(path), others={"sha256": file.sha256})
     known = CardFiles(catalog).recognise(hashes)
-    return known.label if known else ""
+    return known.release.name if known else ""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -16,7 +17,7 @@ from rellum.core.fetching.model import FetchListener, FileProgress, Outcome, Pat
 from rellum.core.hashing import Digest
 from rellum.core.process_lock import hold
 from rellum.core.progress import silent
-from rellum.core.shelf.intake import Hashes, free_bytes
+from rellum.core.shelf.intake import Hashes
 from rellum.core.shelf.store import Shelf
 
 STANDARD_PATIENCE = Patience()
@@ -84,11 +85,10 @@ def look(pack_folder: str, shelf: Shelf, lists: Sequence[str] = ()) -> ToFetch:
     for each in needs.missing:
         by_key.setdefault((each.file.name, each.file.sha256), _with_listed(each, listed))
     missing = tuple(by_key.values())
-    fetchable = tuple(e for e in missing if e.file.urls and (e.file.sha256 or e.file.blake3))
     return ToFetch(
         needs=needs,
-        fetchable=fetchable,
-        by_hand=tuple(each for each in missing if each not in fetchable),
+        fetchable=tuple(each for each in missing if each.can_be_fetched),
+        by_hand=tuple(each for each in missing if not each.can_be_fetched),
     )
 
 
@@ -119,7 +119,7 @@ def write_list(pack_folder: str, shelf_folder: str, target: str) -> tuple[Needed
             size=each.file.size,
             sha256=each.file.sha256,
             urls=tuple(url for url in each.file.urls if not url.startswith("file:")),
-            description=" ".join(filter(None, (each.label, each.file.by_hand))),
+            description=" ".join(filter(None, (each.release.name, each.file.by_hand))),
             page=each.file.page,
         )
         for each in missing
@@ -198,7 +198,6 @@ def _wanted(needed: NeededFile) -> Wanted:
     file = needed.file
     return Wanted(
         name=file.name,
-        label=needed.label,
         size=file.size,
         sha256=file.sha256,
         blake3=file.blake3,
@@ -224,7 +223,7 @@ def _refuse_without_room(wanted: ToFetch, folder: str) -> None:
     if not same_disk and os.path.exists(game):
         rows.append((game, unpacked))
     for where, needed in rows:
-        free = free_bytes(where)
+        free = shutil.disk_usage(where).free
         if needed > free:
             raise NoRoom(
                 f"{needed:,} bytes are needed where {where} lies, and {free:,} are free: "

@@ -22,10 +22,9 @@ class NeededFile:
     file: ReleaseFile
 
     @property
-    def label(self) -> str:
-        """The release in words."""
-        build = f" ({self.release.build})" if self.release.build else ""
-        return f"{self.release.mod} {self.release.version}{build}"
+    def can_be_fetched(self) -> bool:
+        """Whether there is an address, and a hash to know by that what comes from there is right."""
+        return bool(self.file.urls and (self.file.sha256 or self.file.blake3))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

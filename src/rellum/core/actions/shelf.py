@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Final, Literal
 
 from rellum.core.errors import RellumError
 from rellum.core.hashing import Digest, hash_file
@@ -14,6 +15,8 @@ from rellum.core.pack.lock_file import read_lock
 from rellum.core.progress import Listener, Progress, silent
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
+
+_DAY: Final = 86_400.0
 
 Again = Literal["fetch", "by hand", "no"]
 """How a file can be had again: by 'rellum fetch', by a person, or nobody knows how."""
@@ -146,6 +149,11 @@ def _unfinished(shelf: Shelf) -> Iterable[tuple[str, int]]:
     for name in sorted(names):
         if len(name) == 40:
             path = os.path.join(folder, name)
+            yield path, os.path.getsize(path)
+    # What a killed 'take' left behind; one that is at work is younger than that.
+    for name in sorted(os.listdir(shelf.folder)):
+        path = os.path.join(shelf.folder, name)
+        if name.startswith("incoming-") and time.time() - os.path.getmtime(path) > _DAY:
             yield path, os.path.getsize(path)
 
 

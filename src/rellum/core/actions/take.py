@@ -22,11 +22,13 @@ from rellum.core.nearest import nearest
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener, silent
+from rellum.core.shelf import taking
 from rellum.core.shelf.folder_pack import pack_folder
 from rellum.core.shelf.intake import By, Hashes
 from rellum.core.shelf.likeness import Likely, likeliest
-from rellum.core.shelf.recognise import CardFiles, Recognised, recognised
-from rellum.core.shelf.store import Shelf, Taking, Took
+from rellum.core.shelf.recognise import CardFiles, Recognised
+from rellum.core.shelf.store import Shelf
+from rellum.core.shelf.taking import Taking, Took
 
 _ENDINGS = (".zip", ".7z", ".rar", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz")
 
@@ -43,7 +45,7 @@ class Taken:
 
     path: str
     outcome: Outcome
-    release: Recognised | None = None
+    known: Recognised | None = None
     size: int = 0
     digest: Digest | None = None
     form: Form | None = None
@@ -96,8 +98,7 @@ def find_release(catalog: Catalog, text: str) -> Release:
     mod_id, _, label = text.partition("@")
     mod = find_mod(catalog, mod_id)
     for release in mod.releases:
-        with_build = f"{release.version} ({release.build})" if release.build else ""
-        if label in (release.version.text, with_build):
+        if label in (release.version.text, release.label):
             return release
     labels = [each.version.text for each in mod.releases]
     raise UnknownRelease(
@@ -187,7 +188,7 @@ class Taker:
         name = name or os.path.basename(path)
         how = self._taking(path, name)
         try:
-            took = self.shelf.take(path, how, self._listen)
+            took = taking.take(self.shelf, path, how, self._listen)
         except NotAnArchive as error:
             if not (self._stated or self._cards.named(name)):
                 raise NotAnArchive(
@@ -195,7 +196,7 @@ class Taker:
                     hint="Get it again if it should be an archive. To take it as the file it is, "
                     "say which release it belongs to with --as MOD@VERSION.",
                 ) from error
-            took = self.shelf.take(path, replace(how, form="file"), self._listen)
+            took = taking.take(self.shelf, path, replace(how, form="file"), self._listen)
         except ArchiveFault as error:
             wrong = self._cards.mismatch(name, os.path.getsize(path))
             raise ArchiveFault(
@@ -217,8 +218,8 @@ class Taker:
         try:
             self.shelf.check_space(_bytes_below(path))
             pack_folder(path, packed)
-            took = self.shelf.take(
-                packed, replace(self._taking(packed, name), by="copy"), self._listen
+            took = taking.take(
+                self.shelf, packed, replace(self._taking(packed, name), by="copy"), self._listen
             )
         finally:
             if os.path.exists(packed):
@@ -233,18 +234,18 @@ class Taker:
                 f"{path}: is one volume of a rar in several, which Rellum does not read",
                 hint="Unpack all volumes with a program for rar, and take the folder.",
             )
-        took = self.shelf.take_part(path, part, self._taking(path, name), self._listen)
+        took = taking.take_part(self.shelf, path, part, self._taking(path, name), self._listen)
         return self._known(path, name, took, is_part=True)
 
     def _complete(self, part: Part, its_parts: Sequence[Taken]) -> Iterator[Taken]:
         """Look whether an archive in parts is whole now, and into it if it is."""
         named = self._names_of_all(part)
-        state = self.shelf.gathered(part, named)
+        state = taking.gathered(self.shelf, part, named)
         whole = None
         reason, hint = state.progress, "Take the others too; their order does not matter."
         if not state.missing and (state.total is None or state.total == len(state.ordered)):
             try:
-                whole = self.shelf.complete(state.ordered, part.stem, self.limits)
+                whole = taking.complete(self.shelf, state.ordered, part.stem, self.limits)
             except RellumError as error:
                 reason, hint = f"{state.progress}: {error.summary}", error.hint
                 if state.total is not None:
@@ -257,8 +258,8 @@ class Taker:
                 yield replace(each, outcome="part", reason=reason, hint=hint)
                 continue
             count = f"{len(whole.parts)} parts, all here"
-            likely = () if each.release else self._likely(part.stem, whole.digest)
-            outcome: Outcome = each.outcome if each.release else "unknown"
+            likely = () if each.known else self._likely(part.stem, whole.digest)
+            outcome: Outcome = each.outcome if each.known else "unknown"
             yield replace(
                 each, outcome=outcome, reason=count, form=whole.form, hint="", likely=likely
             )
@@ -326,10 +327,10 @@ class Taker:
 
     def _known(self, path: str, name: str, took: Took, *, is_part: bool = False) -> Taken:
         """Say what a file that is on the shelf now is."""
-        release = self._cards.recognise(took.hashes)
+        known = self._cards.recognise(took.hashes)
         if self._stated:
             file = self._stated_file(name)
-            release = recognised(self._stated, file, "stated")
+            known = Recognised(release=self._stated, file=file, by="stated")
             self.shelf.index.state(
                 self._stated.mod,
                 self._stated.version.text,
@@ -337,14 +338,14 @@ class Taker:
                 file.name,
                 took.entry.digest,
             )
-        if release:
-            self.shelf.set_origin(took.entry.digest, release.origin)
-        likely = () if release or is_part else self._likely(name, took.entry.digest)
-        outcome: Outcome = "taken" if release or is_part else "unknown"
+        if known:
+            self.shelf.set_origin(took.entry.digest, known.origin)
+        likely = () if known or is_part else self._likely(name, took.entry.digest)
+        outcome: Outcome = "taken" if known or is_part else "unknown"
         return Taken(
             path=path,
             outcome=outcome if took.is_new else "already there",
-            release=release,
+            known=known,
             size=took.entry.size,
             digest=took.entry.digest,
             form=took.entry.form,
@@ -369,8 +370,7 @@ def _refuse_other(path: str, release: Release, file: ReleaseFile, hashes: Hashes
         wrong = f"the SHA-256 {file.sha256[:16]}…, and this has {hashes.others['sha256'][:16]}…"
     if wrong:
         raise ArchiveFault(
-            f"{path}: {release.mod} {release.version} has {file.name} with {wrong} "
-            f"({place_of(release.source)})",
+            f"{path}: {release.name} has {file.name} with {wrong} ({place_of(release.source)})",
             hint="It is another file than the card means. If the card is wrong, correct it first.",
         )
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from rellum.core.actions.needed import NeededFile, needs_of
@@ -25,10 +25,14 @@ class NoSuchFolder(UserError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Step:
-    """What became of the files that came, and the names that are still waited for."""
+    """What became of the files that came, and the names that are still waited for.
+
+    ``to_fetch`` is how many more the line-up lacks that 'fetch' can get.
+    """
 
     taken: tuple[Taken, ...]
     waiting: tuple[str, ...]
+    to_fetch: int
 
 
 def watch(
@@ -41,6 +45,7 @@ def watch(
 ) -> Iterator[Step]:
     """Yield a step at the beginning and whenever files came; end when nothing is waited for.
 
+    Waited for is what a person must get; where that is nothing, all that is missing.
     A file is complete when its name is not that of an unfinished download and its size and time stay
     the same from one look to the next. Raises NoSuchFolder, and what reading the pack can raise.
     """
@@ -48,23 +53,27 @@ def watch(
         raise NoSuchFolder(f"{folder} is no folder", hint="Name the folder that downloads go to.")
     seen: dict[str, tuple[int, int]] = {}
     done: set[tuple[str, int, int]] = set()
-    first = True
-    while True:
-        with Shelf(shelf_folder) as shelf:
-            missing = needs_of(pack_folder, shelf).missing
-        ready = _ready(folder, missing, seen, done)
-        if ready or first:
+    missing = _missing(pack_folder, shelf_folder)
+    by_hand = [each for each in missing if not each.can_be_fetched]
+    targets = {each.file.name for each in by_hand or missing}
+    yield _step((), missing, targets)
+    while any(each.file.name in targets for each in missing):
+        sleep(SECONDS_BETWEEN)
+        if ready := _ready(folder, missing, seen, done):
             with opened_taker(pack_folder, shelf_folder, how, listen) as taker:
                 taken = tuple(taker.take_all(ready))
-                left = [
-                    each for each in missing if taker.shelf.find(each.file, each.release) is None
-                ]
-            yield Step(taken=taken, waiting=tuple(each.file.name for each in left))
-            missing = tuple(left)
-        first = False
-        if not missing:
-            return
-        sleep(SECONDS_BETWEEN)
+            missing = _missing(pack_folder, shelf_folder)
+            yield _step(taken, missing, targets)
+
+
+def _missing(pack_folder: str, shelf_folder: str) -> tuple[NeededFile, ...]:
+    with Shelf(shelf_folder) as shelf:
+        return needs_of(pack_folder, shelf).missing
+
+
+def _step(taken: tuple[Taken, ...], missing: Sequence[NeededFile], targets: set[str]) -> Step:
+    waiting = tuple(each.file.name for each in missing if each.file.name in targets)
+    return Step(taken=taken, waiting=waiting, to_fetch=len(missing) - len(waiting))
 
 
 def _ready(

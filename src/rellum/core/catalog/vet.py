@@ -39,6 +39,10 @@ def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]
     for need in release.needs:
         if any(each.mod == mod.id for each in need.any_of):
             yield Fault(source=source.at(*need.key), message=f"{mod.id} needs itself")
+    for file in release.files:
+        if not (file.sha256 or file.blake3):
+            words = f"{file.name} has neither sha256 nor blake3: it can only be taken with --as"
+            yield Fault(source=source.at("file"), message=words)
     for offer in release.offers:
         if offer.mod == mod.id:
             yield Fault(source=source.at("offers", mod.id), message=f"{mod.id} offers itself")

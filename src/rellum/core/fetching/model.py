@@ -18,7 +18,6 @@ class Wanted:
     """
 
     name: str
-    label: str
     size: int | None
     sha256: str | None
     blake3: str | None

@@ -110,6 +110,7 @@ class Index:
         try:
             os.makedirs(os.path.join(folder, "archives"), exist_ok=True)
             self._db = sqlite3.connect(os.path.join(folder, "shelf.db"), timeout=30)
+            self._hashes: set[str | None] | None = None
             version = self._db.execute("PRAGMA user_version").fetchone()[0]
             if version < SCHEMA_VERSION:
                 script = (_SCHEMA if version == 0 else "") + _SCHEMA_2
@@ -130,6 +131,16 @@ class Index:
     def close(self) -> None:
         """Close the database."""
         self._db.close()
+
+    def may_have(self, blake3: str | None, sha256: str | None) -> bool:
+        """Whether a file with one of these hashes can be here: asked before looking for it, as the
+        files of a line-up are looked for by the thousand and most are told by this alone.
+        """
+        if self._hashes is None:
+            rows = self._db.execute("SELECT blake3, sha256 FROM archive").fetchall()
+            self._hashes = {each for row in rows for each in row}
+        # None among them: the SHA-256 of some file is not known yet.
+        return bool({blake3, sha256} & self._hashes) or None in self._hashes
 
     def one(self, condition: str, *values: object) -> ShelfEntry | None:
         """Return the first file for which an SQL condition holds."""
@@ -153,6 +164,7 @@ class Index:
 
     def add(self, entry: ShelfEntry, members: tuple[Member, ...]) -> ShelfEntry:
         """Record a file, or record it anew; return it as it is recorded."""
+        self._hashes = None
         listing = json.dumps([[m.path, m.size, m.digest, int(m.executable)] for m in members])
         with self._db:
             self._db.execute(
@@ -176,6 +188,7 @@ class Index:
 
     def update(self, digest: Digest, column: str, value: object) -> None:
         """Set one column of a file's row."""
+        self._hashes = None
         with self._db:
             self._db.execute(f"UPDATE archive SET {column} = ? WHERE blake3 = ?", (value, digest))
 

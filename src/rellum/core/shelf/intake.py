@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import os
-import shutil
 import threading
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -157,11 +156,6 @@ def _reflink(source: str, target: str) -> bool:
         except OSError:
             return False
     return True
-
-
-def free_bytes(folder: str) -> int:
-    """Return how many bytes are free where a folder lies. Raises OSError."""
-    return shutil.disk_usage(folder).free
 
 
 def hash_of(path: str, name: str) -> str:

@@ -7,46 +7,29 @@ from dataclasses import dataclass
 
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.ids import ModId
 from rellum.core.shelf.index import Origin
 from rellum.core.shelf.intake import Hashes
-from rellum.core.versions.version import Version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Recognised:
-    """The release that an archive is, and by what that is known: a hash's name, or ``stated``."""
+    """The release and file that an archive is, and by what that is known: a hash's name, or ``stated``."""
 
-    mod: ModId
-    version: Version
-    build: str
+    release: Release
     file: ReleaseFile
     by: str
-
-    @property
-    def label(self) -> str:
-        """The release in words: ``tidal-currents 3.2 (harbour)``."""
-        build = f" ({self.build})" if self.build else ""
-        return f"{self.mod} {self.version}{build}"
 
     @property
     def origin(self) -> Origin:
         """What the shelf remembers of it."""
         return Origin(
-            mod=self.mod,
-            version=self.version.text,
-            build=self.build,
+            mod=self.release.mod,
+            version=self.release.version.text,
+            build=self.release.build,
             urls=self.file.urls,
             by_hand=self.file.by_hand,
             page=self.file.page,
         )
-
-
-def recognised(release: Release, file: ReleaseFile, by: str) -> Recognised:
-    """Return that an archive is this file of this release."""
-    return Recognised(
-        mod=release.mod, version=release.version, build=release.build, file=file, by=by
-    )
 
 
 class CardFiles:
@@ -90,7 +73,7 @@ class CardFiles:
             release, file = found
             better = [each for each in ("blake3", "sha256") if getattr(file, each)]
             if kind in ("blake3", "sha256") or not better:
-                return recognised(release, file, kind)
+                return Recognised(release=release, file=file, by=kind)
         return None
 
     def mismatch(self, name: str, size: int) -> str:
@@ -99,7 +82,7 @@ class CardFiles:
         For an archive that was not recognised: its name is known and its hash is not.
         """
         for release, file in self.named(name):
-            said = f"{release.mod} {release.version} has a file of that name"
+            said = f"{release.name} has a file of that name"
             where = place_of(release.source)
             if file.size is not None and file.size != size:
                 return f"{said} with {file.size:,} bytes, and this has {size:,} ({where})"

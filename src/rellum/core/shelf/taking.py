@@ -1,0 +1,240 @@
+"""Taking files in: what enters the shelf was read once, hashed, and checked in full."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Final
+
+from rellum.core.archives.joined import Ready, at_once
+from rellum.core.archives.model import STANDARD_LIMITS, Form, Limits, Member
+from rellum.core.archives.open import open_archive
+from rellum.core.archives.parts import Part, PartSet, gather, part_by_name, part_of
+from rellum.core.durable import flush_file
+from rellum.core.hashing import Digest, hash_file
+from rellum.core.progress import Listener, Progress, silent
+from rellum.core.shelf.index import ShelfEntry, ShelfFault
+from rellum.core.shelf.intake import By, Hashes, Passage, hash_of
+from rellum.core.shelf.store import Shelf
+
+Approve = Callable[[Hashes], None]
+"""Looks at a file's hashes before it is kept, and raises what is wrong with them."""
+
+
+def _approve(_: Hashes) -> None:
+    """Nothing is known that the hashes could be compared with."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Taking:
+    """How a file is taken. ``also`` names hashes beside BLAKE3; ``form`` None: its content tells.
+
+    ``hashes`` are those of a file that was hashed on its way here: it is not read for that again,
+    and moved.
+    """
+
+    name: str = ""
+    also: frozenset[str] = frozenset()
+    by: By = "copy"
+    limits: Limits = STANDARD_LIMITS
+    form: Form | None = None
+    approve: Approve = _approve
+    hashes: Hashes | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Took:
+    """A file that is on the shelf now, and whether it is new there."""
+
+    entry: ShelfEntry
+    is_new: bool
+    hashes: Hashes
+
+
+SIMPLY: Final = Taking()
+
+
+def take(shelf: Shelf, path: str, how: Taking = SIMPLY, listen: Listener = silent) -> Took:
+    """Take a whole archive in: its bytes are read once, hashed, copied and checked in full.
+
+    Raises ArchiveFault, ShelfFault, StillComing and what ``how.approve`` raises; then nothing of
+    it stays on the shelf and the source is as it was.
+    """
+    name = how.name or os.path.basename(path)
+    if known := _known(shelf, path, how):
+        return _again(shelf, known, path, how)
+    # Its list of members alone tells most of what can be wrong, where it has one.
+    archive = open_archive(path, name=path, limits=how.limits, form=how.form)
+
+    def check(ready: Ready) -> tuple[Member, ...]:
+        behind = open_archive(
+            path,
+            name if archive.form == "file" else path,
+            limits=how.limits,
+            form=archive.form,
+            encoding=archive.encoding,
+            ready=ready,
+        )
+        found = behind.check()
+        archive.encoding = behind.encoding
+        return found
+
+    hashes, members = _carry(shelf, path, how, check, listen)
+    entry = ShelfEntry(
+        digest=hashes.digest,
+        size=hashes.size,
+        sha256=hashes.others.get("sha256"),
+        name=name,
+        form=archive.form,
+        encoding=archive.encoding,
+    )
+    shelf.index.add(entry, members)
+    _let_go(path, how.by)
+    return Took(entry=entry, is_new=True, hashes=hashes)
+
+
+def take_part(
+    shelf: Shelf, path: str, part: Part, how: Taking = SIMPLY, listen: Listener = silent
+) -> Took:
+    """Take one part of an archive in: hashed and kept; looked into when all parts are there.
+
+    Raises ShelfFault, StillComing and what ``how.approve`` raises.
+    """
+    if known := _known(shelf, path, how):
+        if not known.part_of:
+            shelf.index.update(known.digest, "part_of", part.key)
+        return _again(shelf, known, path, how)
+    hashes, _ = _carry(shelf, path, how, lambda ready: (), listen)
+    entry = ShelfEntry(
+        digest=hashes.digest,
+        size=hashes.size,
+        sha256=hashes.others.get("sha256"),
+        name=how.name or os.path.basename(path),
+        form=None,
+        part_of=part.key,
+    )
+    shelf.index.add(entry, ())
+    _let_go(path, how.by)
+    return Took(entry=entry, is_new=True, hashes=hashes)
+
+
+def gathered(shelf: Shelf, part: Part, named: tuple[str, ...] = ()) -> PartSet:
+    """Return how far an archive in parts is here; ``named`` are its parts' names by its card."""
+    found = []
+    for entry in shelf.parts(part.key):
+        path = shelf.path_of(entry.digest)
+        its_part = part_by_name(entry.name) or part_of(path, entry.name)
+        if its_part is None or its_part.key != part.key:
+            continue
+        found.append((its_part, path))
+    return gather(found, named)
+
+
+def complete(shelf: Shelf, ordered: tuple[str, ...], name: str, limits: Limits) -> ShelfEntry:
+    """Check the archive that all its parts give together; return the first, which has its members.
+
+    Raises ArchiveFault; the parts are kept.
+    """
+    digests = tuple(Digest(os.path.basename(path)) for path in ordered)
+    archive = open_archive(ordered, name, limits=limits)
+    members = archive.check()
+    first = shelf.index.one("blake3 = ?", digests[0])
+    assert first is not None
+    whole = replace(first, form=archive.form, encoding=archive.encoding, parts=digests)
+    return shelf.index.add(whole, members)
+
+
+def _known(shelf: Shelf, path: str, how: Taking) -> ShelfEntry | None:
+    """Return the file on the shelf that has the same bytes; hashed only if the size is the same."""
+    size = os.path.getsize(path)
+    same_size = shelf.index.all("size = ?", size)
+    if not same_size:
+        return None
+    digest = how.hashes.digest if how.hashes else hash_file(path)
+    found = next((each for each in same_size if each.digest == digest), None)
+    return found if found and os.path.exists(shelf.path_of(digest)) else None
+
+
+def _again(shelf: Shelf, known: ShelfEntry, path: str, how: Taking) -> Took:
+    hashes = how.hashes
+    if hashes is None:
+        others = {name: hash_of(path, name) for name in how.also}
+        hashes = Hashes(size=known.size, digest=known.digest, others=others)
+    how.approve(hashes)
+    others = dict(hashes.others)
+    if "sha256" in others and not known.sha256:
+        shelf.index.update(known.digest, "sha256", others["sha256"])
+        known = replace(known, sha256=others["sha256"])
+    _let_go(path, how.by)
+    return Took(entry=known, is_new=False, hashes=hashes)
+
+
+def _carry(
+    shelf: Shelf,
+    path: str,
+    how: Taking,
+    check: Callable[[Ready], tuple[Member, ...]],
+    listen: Listener,
+) -> tuple[Hashes, tuple[Member, ...]]:
+    """Copy a file in, with the check running behind the copy; keep it if all holds."""
+    if how.hashes:
+        return _carry_hashed(shelf, path, how.hashes, how.approve, check)
+    size = os.path.getsize(path)
+    if how.by == "copy" or os.stat(path).st_dev != os.stat(shelf.folder).st_dev:
+        shelf.check_space(size)
+    incoming = shelf.incoming()
+    try:
+        passage = Passage(path, incoming, how.by, how.also)
+        try:
+            members = check(_reporting(passage, size, listen))
+            passage.wait_for(size)
+            hashes = passage.finish()
+        finally:
+            passage.stop()
+        how.approve(hashes)
+        shelf.keep(incoming, hashes.digest)
+    except OSError as error:
+        raise ShelfFault(
+            f"{path} could not be put on the shelf {shelf.folder}: {error.strerror}",
+            hint="Nothing was kept of it. Make room or set RELLUM_SHELF, and take it again.",
+        ) from error
+    finally:
+        if os.path.exists(incoming):
+            os.unlink(incoming)
+    return hashes, members
+
+
+def _carry_hashed(
+    shelf: Shelf,
+    path: str,
+    hashes: Hashes,
+    approve: Approve,
+    check: Callable[[Ready], tuple[Member, ...]],
+) -> tuple[Hashes, tuple[Member, ...]]:
+    """Check a file that lies on the shelf's disk and was hashed there, and keep it."""
+    approve(hashes)
+    members = check(at_once)
+    flush_file(path)
+    shelf.keep(path, hashes.digest)
+    return hashes, members
+
+
+def _reporting(passage: Passage, size: int, listen: Listener) -> Ready:
+    """Wait for the passage, and tell how far those are who read behind it."""
+    furthest = 0
+
+    def ready(offset: int) -> None:
+        nonlocal furthest
+        passage.wait_for(offset)
+        if offset > furthest:
+            furthest = offset
+            listen(Progress(stage="taking", files=0, total_files=0, bytes=offset, total_bytes=size))
+
+    return ready
+
+
+def _let_go(path: str, by: By) -> None:
+    """Delete the source that was moved, now that the shelf has it."""
+    if by == "move" and os.path.exists(path):
+        os.unlink(path)
