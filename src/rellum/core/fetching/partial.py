@@ -5,6 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import queue
+import threading
 from typing import Any, Final
 
 from blake3 import blake3
@@ -13,6 +15,48 @@ from rellum.core.fetching.model import Wanted
 from rellum.core.hashing import CHUNK_BYTES
 
 _NOTES: Final = ".json"
+_PIECES_AHEAD: Final = 16
+"""Pieces that may wait to be hashed: that bounds the memory."""
+
+
+class _Hashing:
+    """Hashes pieces in a thread of its own, so that the next ones arrive meanwhile.
+
+    SHA-256 without help from the processor is slower than a good line.
+    """
+
+    def __init__(self, with_sha256: bool) -> None:
+        self._blake3 = blake3()
+        self._sha256 = hashlib.sha256() if with_sha256 else None
+        self._pieces: queue.Queue[bytes | None] = queue.Queue(_PIECES_AHEAD)
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def add(self, piece: bytes) -> None:
+        """Hash a piece, sooner or later."""
+        self._pieces.put(piece)
+
+    def end(self) -> None:
+        """Hash what is left, and stop."""
+        if self._thread.is_alive():
+            self._pieces.put(None)
+            self._thread.join()
+
+    def digests(self) -> tuple[str, str | None]:
+        """Return the hashes of all pieces so far: BLAKE3, and SHA-256 where it is wanted."""
+        self._pieces.join()
+        return self._blake3.hexdigest(), self._sha256.hexdigest() if self._sha256 else None
+
+    def _run(self) -> None:
+        while True:
+            piece = self._pieces.get()
+            if piece is not None:
+                self._blake3.update(piece)
+                if self._sha256:
+                    self._sha256.update(piece)
+            self._pieces.task_done()
+            if piece is None:
+                return
 
 
 class Partial:
@@ -31,7 +75,7 @@ class Partial:
         self._read_notes()
         self._file: Any = open(self.path, "ab+", buffering=0)  # noqa: SIM115 - see close
         self.size = 0
-        self._reset_hashes()
+        self._hashing = _Hashing(wanted.sha256 is not None)
         self._file.seek(0)
         while piece := self._file.read(CHUNK_BYTES):
             self._count(piece)
@@ -40,6 +84,7 @@ class Partial:
 
     def close(self) -> None:
         """Keep what there is for the next time."""
+        self._hashing.end()
         self._file.close()
 
     def begin_from(self, url: str, mark: str) -> None:
@@ -64,32 +109,29 @@ class Partial:
         self.size = 0
         self.sources = []
         self.mark = ""
-        self._reset_hashes()
+        self._hashing.end()
+        self._hashing = _Hashing(self._wanted.sha256 is not None)
 
     def fault(self) -> str:
         """Say why the bytes are not the file that is wanted, or return an empty string."""
         wanted = self._wanted
         if wanted.size is not None and self.size != wanted.size:
             return f"it has {self.size:,} bytes, not {wanted.size:,}"
-        if wanted.blake3 and self._blake3.hexdigest() != wanted.blake3:
+        blake3_digest, sha256_digest = self._hashing.digests()
+        if wanted.blake3 and blake3_digest != wanted.blake3:
             return "its bytes are not those that the card means (BLAKE3)"
-        if wanted.sha256 and self._sha256.hexdigest() != wanted.sha256:
+        if wanted.sha256 and sha256_digest != wanted.sha256:
             return "its bytes are not those that the card means (SHA-256)"
         return ""
 
     def hashes(self) -> tuple[str, dict[str, str]]:
         """Return the BLAKE3 hash of all bytes, and the others that were wanted, by name."""
-        others = {"sha256": self._sha256.hexdigest()} if self._wanted.sha256 else {}
-        return self._blake3.hexdigest(), others
+        blake3_digest, sha256_digest = self._hashing.digests()
+        return blake3_digest, {"sha256": sha256_digest} if sha256_digest else {}
 
     def _count(self, piece: bytes) -> None:
         self.size += len(piece)
-        self._blake3.update(piece)
-        if self._wanted.sha256:
-            self._sha256.update(piece)
-
-    def _reset_hashes(self) -> None:
-        self._blake3, self._sha256 = blake3(), hashlib.sha256()
+        self._hashing.add(piece)
 
     def _read_notes(self) -> None:
         try:
