@@ -153,7 +153,7 @@ def photograph(
         lines = [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(c)}; {c}; echo" for c in commands]
         script = "; ".join(["clear", *lines, f"touch {done}", "sleep 60"])
         terminal = subprocess.Popen(
-            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "138x40+0+0", "+sb",
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "155x45+0+0", "+sb",
              "-bg", "#10161c", "-fg", "#d8dee4", "-b", "12", "-e", "bash", "-c", script],
             cwd=pack,
             env=environment,

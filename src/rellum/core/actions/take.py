@@ -328,7 +328,7 @@ class Taker:
     def _known(self, path: str, name: str, took: Took, *, is_part: bool = False) -> Taken:
         """Say what a file that is on the shelf now is."""
         known = self._cards.recognise(took.hashes)
-        if self._stated:
+        if self._stated and (known is None or known.release != self._stated):
             file = self._stated_file(name)
             known = Recognised(release=self._stated, file=file, by="stated")
             self.shelf.index.state(
