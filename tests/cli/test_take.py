@@ -68,7 +68,7 @@ class TakeTest(WorldTest):
 
     def test_what_is_no_archive(self) -> None:
         page = b"<!DOCTYPE html><html><title>Please\n sign&nbsp;in</title>"
-        self.refused(self.put("tides-3.2.zip", page), "web page ('Please sign in'): the site")
+        self.refused(self.put("tides-3.2.zip", page), "web page ('Please sign in')")
         self.refused(
             self.put("a.zip", b'{"error": "quota"}'),
             'answer for programs, not an archive: {"error"',

@@ -234,6 +234,26 @@ def confirm(question: str, *, yes: bool, what: str = "this changes the game fold
     return answer in ("y", "yes")
 
 
+def choose(question: str, choices: Sequence[str]) -> str | None:
+    """Let the user choose one on the terminal, by number or name; None where nobody is there."""
+    if not sys.stdin.isatty():
+        return None
+    sys.stdout.flush()
+    print(harmless(question), file=sys.stderr)
+    for number, choice in enumerate(choices, 1):
+        print(f"  {number}  {harmless(choice)}", file=sys.stderr)
+    while True:
+        print(f"[1-{len(choices)}] ", end="", file=sys.stderr, flush=True)
+        line = sys.stdin.readline()
+        if not line:
+            return None
+        answer = line.strip()
+        if answer in choices:
+            return answer
+        if answer.isdigit() and 1 <= int(answer) <= len(choices):
+            return choices[int(answer) - 1]
+
+
 @contextmanager
 def progress() -> Iterator[Listener]:
     """Show how far the work is, on a terminal; stay quiet when piped."""

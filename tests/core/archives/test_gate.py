@@ -89,7 +89,7 @@ class FormsTest(unittest.TestCase):
         page = b"\xef\xbb\xbf <HTML lang=de><head>\n<TITLE>\n Sign&amp;in\n  here </TITLE>"
         self.assertEqual(page_title(page), "Sign&in here")
         self.assertIn("('Sign&in here')", what_instead(page))
-        self.assertIn("a web page:", what_instead(b"<!doctype html><p>no title"))
+        self.assertIn("a web page", what_instead(b"<!doctype html><p>no title"))
         self.assertIn("for programs", what_instead(b'{"message": "expired"}'))
         self.assertIn("zero bytes", what_instead(bytes(100)))
         self.assertEqual(what_instead(b"RIFF data"), "")

@@ -79,7 +79,14 @@ class ShapeTest(unittest.TestCase):
         [found] = shape.alternatives
         self.assertEqual((found.above, found.names), ("Quality/", ("high", "low")))
         self.assertEqual(shape.left_out, ("readme.txt",))
-        self.assertEqual([r.take for r in shape.rules], ["Core/**", "Quality/high/**"])
+        self.assertEqual(
+            [(r.take, r.choice) for r in shape.rules],
+            [
+                ("Core/**", None),
+                ("Quality/high/**", ("variant", "high")),
+                ("Quality/low/**", ("variant", "low")),
+            ],
+        )
         self.assertEqual(shape.rules[1].replaces, ("@game/textures/water.tex",))
 
 
@@ -91,7 +98,8 @@ class DescribeTest(WorldTest):
             "TidalMod-2.5/readme.md": b"read me",
             "TidalMod-2.5/Tides/about.ini": b"[mod]\nid = tides\nname = The Tides\nversion = 2.5\n",
             "TidalMod-2.5/Tides/tides.dat": b"in and out",
-            "TidalMod-2.5/Replace/sea.dat": b"another sea",
+            "TidalMod-2.5/Replace/calm/sea.dat": b"another sea",
+            "TidalMod-2.5/Replace/rough/sea.dat": b"a rough sea",
         }
         write_tree(self.world.path("in"), {"TidalMod-2.5.zip": zip_bytes(members)})
         result = self.world.run("describe", "../in/TidalMod-2.5.zip", "--to", "tides.toml")
@@ -112,6 +120,10 @@ class DescribeTest(WorldTest):
         self.world.apply()
         self.assertEqual(self.world.game()["data/sea.dat"].content, b"another sea")
         self.assertEqual(self.world.game()["mods/tides/tides.dat"].content, b"in and out")
+        self.world.run("want", "tides", "--option", "variant=rough")
+        self.world.resolve()
+        self.world.apply()
+        self.assertEqual(self.world.game()["data/sea.dat"].content, b"a rough sea")
         known = self.world.run("describe", "../in/TidalMod-2.5.zip")
         self.assertIn("it is tides 2.5.", known.stdout)
 

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
 
 from rellum.core.archives.model import Member
 from rellum.core.catalog.model import PlaceRule, Source
@@ -22,8 +26,12 @@ def member(path: str) -> Member:
     return Member(path=MemberPath(path), size=1, digest=hash_bytes(path.encode()), executable=False)
 
 
-def rule(take: str, to: str = "@game/mods/t", expect: tuple[str, ...] = ()) -> PlaceRule:
-    return PlaceRule(take=take, to=PlacePath(to), expect=expect, source=Source(file="c.toml"))
+def rule(
+    take: str, to: str = "@game/mods/t", expect: tuple[str, ...] = (), **more: Any
+) -> PlaceRule:
+    return PlaceRule(
+        take=take, to=PlacePath(to), expect=expect, source=Source(file="c.toml"), **more
+    )
 
 
 def placed(rules: list[PlaceRule], *paths: str) -> dict[str, str]:
@@ -50,6 +58,63 @@ class PlacingTest(unittest.TestCase):
         found = placed([rule("**", expect=("plumb.dat",))], "top/plumb.dat", "top/more/x")
         self.assertEqual(set(found), {"mods/t/plumb.dat", "mods/t/more/x"})
         self.assertEqual(set(placed([rule("**")], "top/plumb.dat")), {"mods/t/top/plumb.dat"})
+
+    def test_what_is_left_out_stripped_and_renamed(self) -> None:
+        paths = ("a/x/one.tex", "a/y/two.tex", "a/y/notes.txt", "a/y/old/three.tex")
+        left = rule("a/**", leave_out=("*.txt", "y/old/**"))
+        self.assertEqual(set(placed([left], *paths)), {"mods/t/x/one.tex", "mods/t/y/two.tex"})
+        stripped = rule("a/**", strip=1, leave_out=("*.txt",))
+        self.assertEqual(
+            set(placed([stripped], *paths)),
+            {"mods/t/one.tex", "mods/t/two.tex", "mods/t/old/three.tex"},
+        )
+        renamed = rule("a/**", rename=(("*.tex", "sea_*.dds"), ("y/*.txt", "doc/**.md")))
+        self.assertEqual(
+            set(placed([renamed], *paths)),
+            {"mods/t/x/sea_one.dds", "mods/t/y/sea_two.dds", "mods/t/y/old/sea_three.dds",
+             "mods/t/doc/notes.md"},
+        )  # fmt: skip
+        across = rule("a/**", rename=(("y/**/*.tex", "z/*.*.tex"),))
+        self.assertIn("mods/t/z/old.three.tex", placed([across], *paths))
+        for wrong, words in (
+            (rule("a/**", strip=2), "does not lie in 2 folders to strip"),
+            (rule("a/**", rename=(("*", "same"),)), "notes.txt would both become mods/t/y/same"),
+            (rule("a/**", rename=(("*.tex", "nul"),)), "keep that name for a device"),
+        ):
+            with self.assertRaises(PlacingFault) as caught:
+                placed([wrong], *paths)
+            self.assertIn(words, caught.exception.summary)
+
+    @given(
+        st.lists(st.from_regex(r"[ab]{1,2}(/[ab]{1,2}){0,2}\.(x|y)", fullmatch=True), max_size=6),
+        st.sampled_from(["*.x", "a*", "**", "a/*.y", "**/b*.x"]),
+        st.integers(0, 2),
+    )
+    def test_no_file_is_lost_or_doubled(self, paths, pattern, strip) -> None:
+        paths = sorted(set(paths))
+        if not paths:
+            return
+        try:
+            found = placed([rule("**", strip=strip, rename=((pattern, "n_" + pattern),))], *paths)
+        except PlacingFault:
+            return
+        self.assertEqual(sorted(found.values()), paths)
+
+    def test_rules_for_options(self) -> None:
+        rules = [
+            rule("low/**", options=(("quality", "low"),)),
+            rule("high/**", options=(("quality", "high"), ("extra", "foam"))),
+            rule("core/**"),
+        ]
+        members = [member(f"{folder}/a_{folder}") for folder in ("low", "high", "core")]
+        for options, names in (
+            ((("quality", ("low",)),), {"a_low", "a_core"}),
+            ((("quality", ("high",)), ("extra", ("foam", "gulls"))), {"a_high", "a_core"}),
+            ((("quality", ("high",)), ("extra", ())), {"a_core"}),
+            ((), {"a_core"}),
+        ):
+            files = place_archives(rules, [(ENTRY, members)], options)
+            self.assertEqual({file.path.rpartition("/")[2] for file in files}, names)
 
     def test_patterns(self) -> None:
         paths = ("tex/a.tex", "tex/b.png", "tex/deep/c.tex", "one.txt")

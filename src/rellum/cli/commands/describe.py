@@ -73,7 +73,10 @@ def _document(described: Described, text: str) -> dict[str, Any]:
             }
             for rule in shape.rules
         ],
-        "alternatives": [{"above": a.above, "folders": list(a.names)} for a in shape.alternatives],
+        "alternatives": [
+            {"option": a.group, "above": a.above, "folders": list(a.names)}
+            for a in shape.alternatives
+        ],
         "left_out": list(shape.left_out),
         "card": text,
     }

@@ -10,6 +10,7 @@ from rellum.cli import console, options
 
 if TYPE_CHECKING:
     from rellum.core.actions.resolve import ResolveResult
+    from rellum.core.catalog.model import Mod, OptionGroup
     from rellum.core.pack.lock_file import LockedRelease
 
 
@@ -30,6 +31,7 @@ def resolve(
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.cli.render import MOST_LINES
+    from rellum.core.actions.resolve import choose_none
     from rellum.core.actions.resolve import resolve as action
     from rellum.core.shelf.store import shelf_folder
 
@@ -38,7 +40,14 @@ def resolve(
             "mods are named only with --fresh",
             hint=f"Write rellum resolve --fresh {' '.join(mods)}",
         )
-    result = action(pack, shelf_folder(), tell_recovered, fresh=fresh, fresh_mods=mods or [])
+    result = action(
+        pack,
+        shelf_folder(),
+        tell_recovered,
+        fresh=fresh,
+        fresh_mods=mods or [],
+        choose=_choose if not as_json else choose_none,
+    )
     if as_json:
         console.say_json(_document(result))
         return
@@ -63,6 +72,11 @@ def resolve(
             console.say(f"{release.mod} {release.label} rests on a trial: {release.trial}.")
     for mod in result.left_out:
         console.say(f"{mod} is optional and cannot be had: see 'rellum why {mod}'.")
+    for mod, group in result.unchosen:
+        console.say(
+            f"{mod} has no default for {group.id}; choose with "
+            f"'rellum want {mod} --option {group.id}={group.choices[0].id}', or another."
+        )
     for mod, note in result.notes:
         console.say(f"Check by hand, for {mod}: {note}")
     chosen = {release.mod for release in lock.releases}
@@ -80,6 +94,11 @@ def resolve(
         console.say(f"This is for game {lock.game_version}: bring the game there before 'apply'.")
     written = "rellum.lock is written." if result.changed else "rellum.lock was so already."
     console.say(f"{written} See what it does to the game: 'rellum preview'.")
+
+
+def _choose(mod: Mod, group: OptionGroup) -> str | None:
+    """Ask once what no card has a default for."""
+    return console.choose(f"{mod.name}: which {group.id}?", [each.id for each in group.choices])
 
 
 def _change(release: LockedRelease, result: ResolveResult) -> str:

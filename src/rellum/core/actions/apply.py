@@ -134,6 +134,6 @@ def _layer(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Layer:
         archives.setdefault(each.release.version, []).append((entry, shelf.members(entry.digest)))
     files = {}
     for part in release_chain(release, mod):
-        placed = place_archives(part.places, archives.get(part.version, []))
+        placed = place_archives(part.places, archives.get(part.version, []), locked.options)
         files.update({each.path: each for each in placed})
     return Layer(mod=locked.mod, version=release.version, files=tuple(files.values()))

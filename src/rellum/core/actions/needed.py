@@ -12,6 +12,7 @@ from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.lock_file import LockedRelease, LockFile, read_lock
 from rellum.core.pack.pack_file import PackFile, read_pack_file
 from rellum.core.shelf.store import Shelf
+from rellum.core.solving.problem import are_chosen
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -73,6 +74,8 @@ def files_of(locked: LockedRelease, catalog: Catalog) -> list[NeededFile]:
     found = []
     for part in release_chain(release, mod):  # a patch needs its full release too
         for file in part.files:
+            if not are_chosen(file.options, locked.options):
+                continue
             known = in_lock.get(file.name)
             # The lock may know the hash of a file that the card does not tell.
             exact = replace(file, blake3=file.blake3 or known.blake3) if known else file

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -16,14 +16,15 @@ from rellum.core.actions.pack_problem import (
     problem_of,
 )
 from rellum.core.catalog.load import find_mod
-from rellum.core.catalog.model import Catalog, Release, ReleaseFile
+from rellum.core.catalog.model import Catalog, Mod, OptionGroup, Release, ReleaseFile
 from rellum.core.catalog.patches import release_chain
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import NoAnswer
 from rellum.core.folder.identity import Identity
 from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_lock, write_lock
-from rellum.core.pack.pack_file import PackFile
+from rellum.core.pack.pack_edits import set_want
+from rellum.core.pack.pack_file import PackFile, WantLine
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import Chosen, LineUp, Problem, Statement
 from rellum.core.solving.search import NotFound
@@ -106,12 +107,21 @@ def _hint(remedies: Sequence[Remedy]) -> str:
     return f"{which} (tried):\n" + "\n".join(lines)
 
 
+Choose = Callable[[Mod, OptionGroup], "str | None"]
+"""Asks which choice of an option group is meant; None where nobody is there to answer."""
+
+
+def choose_none(_: Mod, __: OptionGroup) -> None:
+    """Nobody is there."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ResolveResult:
     """The line-up, and the versions of the one before it (None: there was none).
 
     ``notes`` are conditions outside Rellum's reach, to be checked by hand; ``left_out`` the optional
     wants that could not be had. ``is_for_other_game``: it is not for the game version in the folder.
+    ``unchosen`` are option groups without a default that nobody chose of: the first choice is taken.
     """
 
     lock: LockFile
@@ -121,6 +131,7 @@ class ResolveResult:
     notes: tuple[tuple[ModId, str], ...]
     left_out: tuple[ModId, ...]
     is_for_other_game: bool
+    unchosen: tuple[tuple[ModId, OptionGroup], ...]
 
 
 def resolve(
@@ -130,16 +141,23 @@ def resolve(
     *,
     fresh: bool = False,
     fresh_mods: Sequence[str] = (),
+    choose: Choose = choose_none,
 ) -> ResolveResult:
     """Find the line-up and write it.
 
     ``fresh``: do not keep to the releases that stand; with ``fresh_mods`` only not to those.
+    ``choose`` is asked once for each option of a wanted mod that has no default; its answers are
+    written into rellum.toml.
 
     Raises NoLineUpExists, LoadCycle, UnknownMod, and what reading can raise.
     """
     with open_pack(pack_folder, on_recovered) as opened, Shelf(shelf_folder) as shelf:
         lifted = None if fresh and not fresh_mods else tuple(map(ModId, fresh_mods))
         asked = problem_of(opened, fresh=lifted)
+        unchosen = _open_choices(asked)
+        if unchosen and _remember_choices(asked, unchosen, choose):
+            asked = problem_of(opened, fresh=lifted)
+            unchosen = _open_choices(asked)
         for mod in fresh_mods:
             find_mod(asked.catalog, mod)
         line_up = solve_or_raise(asked.problem)
@@ -160,7 +178,35 @@ def resolve(
         ),
         left_out=tuple(want.mod for want in line_up.left_out),
         is_for_other_game=lock.game_version != asked.identity.version,
+        unchosen=tuple((line.mod, group) for line, group in unchosen),
     )
+
+
+def _open_choices(asked: PackProblem) -> list[tuple[WantLine, OptionGroup]]:
+    """Return the option groups of wanted mods that are not chosen and that have no default."""
+    found = []
+    for line in asked.pack.wants:
+        mod = asked.catalog.mods.get(line.mod)
+        said = dict(line.options)
+        for group in mod.options if mod else ():
+            if group.pick == "one" and not group.default and group.id not in said:
+                found.append((line, group))
+    return found
+
+
+def _remember_choices(
+    asked: PackProblem, unchosen: Sequence[tuple[WantLine, OptionGroup]], choose: Choose
+) -> bool:
+    """Ask for each, and write the answers into rellum.toml; say whether there were any."""
+    chosen: dict[ModId, WantLine] = {}
+    for line, group in unchosen:
+        answer = choose(asked.catalog.mods[line.mod], group)
+        if answer is not None:
+            before = chosen.get(line.mod, line)
+            chosen[line.mod] = replace(before, options=(*before.options, (group.id, (answer,))))
+    for line in chosen.values():
+        set_want(asked.home, line)
+    return bool(chosen)
 
 
 def solve_or_raise(problem: Problem) -> LineUp:

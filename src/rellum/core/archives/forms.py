@@ -35,6 +35,9 @@ _PARTIAL_NAMES: Final = (
 """Endings that browsers and download programs give to what they have not finished."""
 
 
+A_PAGE: Final = "is a web page"
+
+
 def form_of(file: JoinedFile) -> Form | None:
     """Return what kind of archive the bytes are; None where they are none that Rellum reads."""
     head = file.read_at(0, HEAD_BYTES)
@@ -106,7 +109,7 @@ def what_instead(head: bytes) -> str:
     if start.startswith((b"<!doctype html", b"<html", b"<head")) or b"<html" in start[:1024]:
         title = page_title(head)
         said = f" ('{title}')" if title else ""
-        return f"is a web page{said}: the site probably wanted a sign-in"
+        return f"{A_PAGE}{said}"
     if start.startswith((b"{", b"[")) and b'"' in start[:200]:
         return f"is an answer for programs, not an archive: {_first_line(head)}"
     if head and not head.strip(b"\0"):

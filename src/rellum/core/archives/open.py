@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Final
 
-from rellum.core.archives.forms import HEAD_BYTES, form_of, what_instead
+from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, form_of, what_instead
 from rellum.core.archives.joined import JoinedFile, Ready, at_once
 from rellum.core.archives.model import (
     AGAIN,
@@ -18,6 +18,9 @@ from rellum.core.archives.model import (
 )
 from rellum.core.archives.zip_archive import ZipArchive
 
+_SIGN_IN: Final = (
+    "The site probably wanted a sign-in and sent this page: sign in there, and get it again."
+)
 KINDS: Final = "zip, tar (gz, bz2, xz, zst), 7z or rar"
 
 
@@ -71,6 +74,7 @@ def _known_form(parts: Sequence[str], name: str) -> Form:
     if form is None:
         said = what_instead(head)
         if said:
-            raise ArchiveFault(f"{name}: {said}", hint=AGAIN)
+            hint = _SIGN_IN if said.startswith(A_PAGE) else AGAIN
+            raise ArchiveFault(f"{name}: {said}", hint=hint)
         raise NotAnArchive(f"{name}: is no archive that Rellum reads ({KINDS})", hint=AGAIN)
     return form

@@ -8,6 +8,7 @@ from functools import lru_cache, partial
 
 from rellum.core.catalog.model import (
     KINDS,
+    ChosenOptions,
     Mod,
     PlaceRule,
     Release,
@@ -241,6 +242,7 @@ def _read_file(reader: TableReader) -> ReleaseFile | None:
     by_hand = reader.text("by-hand", "Sign in and press Get.") or ""
     page = reader.text("page", "https://files.example.invalid/tidal") or ""
     unpacked = reader.integer("unpacked", 310_000)
+    options = _read_options(reader)
     reader.finish()
     if name is None:
         return None
@@ -255,6 +257,7 @@ def _read_file(reader: TableReader) -> ReleaseFile | None:
         sha1=sha1,
         md5=md5,
         unpacked=unpacked,
+        options=options,
     )
 
 
@@ -267,10 +270,46 @@ def _read_place(reader: TableReader, places: PlaceFolders) -> PlaceRule | None:
     for index, text in enumerate(expect):
         if fault := fault_in_relative(text.rstrip("/")):
             reader.fault(f"{text!r} cannot be expected: {fault}", "expect", index)
+    leave_out = reader.texts("leave-out", "*.txt")
+    for index, text in enumerate(leave_out):
+        reader.convert(text, _checked_glob, "leave-out", index)
+    strip = reader.integer("strip", 1) or 0
+    rename = _read_renames(reader.table("rename"))
+    options = _read_options(reader)
     reader.finish()
     if to is None:
         return None
-    return PlaceRule(take=take, to=to, expect=expect, source=reader.source)
+    return PlaceRule(
+        take=take,
+        to=to,
+        expect=expect,
+        source=reader.source,
+        leave_out=leave_out,
+        strip=strip,
+        rename=rename,
+        options=options,
+    )
+
+
+def _read_renames(reader: TableReader) -> tuple[tuple[str, str], ...]:
+    """Read patterns and what they become; each ``*`` on the right stands for one on the left."""
+    renames = []
+    for pattern in reader.names():
+        becomes = reader.text(pattern, "sea_*.tex")
+        if becomes is None:
+            continue
+        if becomes.count("*") > pattern.count("*"):
+            reader.fault(f"{becomes!r} has more '*' than {pattern!r}", pattern)
+        reader.convert(becomes, _checked_glob, pattern)
+        renames.append((pattern, becomes))
+    return tuple(renames)
+
+
+def _read_options(reader: TableReader) -> ChosenOptions:
+    """Read for which choices something is: ``options = { quality = "high" }``."""
+    table = reader.table("options")
+    found = ((group, table.text(group, "high")) for group in table.names())
+    return tuple((group, choice) for group, choice in found if choice is not None)
 
 
 @lru_cache(maxsize=4096)

@@ -22,6 +22,9 @@ from rellum.core.versions.version import Version
 
 KeyPath = tuple[str | int, ...]
 
+ChosenOptions = tuple[tuple[str, str], ...]
+"""Choices by option group, all of which something is for."""
+
 Kind = Literal["mod", "library", "loader", "resource-pack"]
 KINDS: tuple[Kind, ...] = ("mod", "library", "loader", "resource-pack")
 
@@ -107,7 +110,8 @@ class ReleaseFile:
     """An archive of a release. ``size`` is in bytes, None where the card does not tell.
 
     ``sha1`` and ``md5`` only recognise. ``unpacked`` is its members' size together, in bytes.
-    ``page`` is where a person gets it, ``by_hand`` what that person must do there.
+    ``page`` is where a person gets it, ``by_hand`` what that person must do there. ``options`` are
+    choices by group: it is only needed where all of them are chosen.
     """
 
     name: str
@@ -120,6 +124,7 @@ class ReleaseFile:
     sha1: str | None = None
     md5: str | None = None
     unpacked: int | None = None
+    options: ChosenOptions = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -128,13 +133,19 @@ class PlaceRule:
 
     ``take`` is a glob over the archive's members; what stands before its first wildcard is not
     part of the path under ``to``. ``expect`` names files and folders (with a trailing slash) that
-    must be found there.
+    must be found there. Of what is taken, ``leave_out`` (globs) goes; ``strip`` folders are taken off
+    the front of the rest, which ``rename`` (patterns and what they become) then names.
+    ``options`` are choices by group: the rule holds where all of them are chosen.
     """
 
     take: str
     to: PlacePath
     expect: tuple[str, ...]
     source: Source
+    leave_out: tuple[str, ...] = ()
+    strip: int = 0
+    rename: tuple[tuple[str, str], ...] = ()
+    options: ChosenOptions = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,7 +6,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from rellum.core.catalog.model import Catalog, Clash, Mod, Need, Release, Source, Trial
+from rellum.core.catalog.model import (
+    Catalog,
+    ChosenOptions,
+    Clash,
+    Mod,
+    Need,
+    Release,
+    Source,
+    Trial,
+)
 from rellum.core.catalog.tables import Fault
 from rellum.core.ids import ModId
 from rellum.core.nearest import nearest
@@ -43,6 +52,8 @@ def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]
         if not (file.sha256 or file.blake3):
             words = f"{file.name} has neither sha256 nor blake3: it can only be taken with --as"
             yield Fault(source=source.at("file"), message=words)
+    for chosen, where in _chosen_options(release):
+        yield from _of_chosen_options(mod, chosen, where)
     for offer in release.offers:
         if offer.mod == mod.id:
             yield Fault(source=source.at("offers", mod.id), message=f"{mod.id} offers itself")
@@ -62,6 +73,25 @@ def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]
             if each not in catalog.mods:
                 yield _unknown_mod(catalog, each, source.at("load", key))
     yield from _contradictions(catalog, release)
+
+
+def _chosen_options(release: Release) -> Iterator[tuple[ChosenOptions, Source]]:
+    """Yield for which choices the files and places of a release are, and where that stands."""
+    for file in release.files:
+        yield file.options, release.source.at("file")
+    for rule in release.places:
+        yield rule.options, rule.source.at("options")
+
+
+def _of_chosen_options(mod: Mod, chosen: ChosenOptions, source: Source) -> Iterator[Fault]:
+    groups = {group.id: [each.id for each in group.choices] for group in mod.options}
+    for group, choice in chosen:
+        if group not in groups:
+            words = f"{mod.id} has no option {group!r}" + nearest(group, groups)
+            yield Fault(source=source, message=words)
+        elif choice not in groups[group]:
+            known = nearest(choice, groups[group]) or f"; there are {', '.join(groups[group])}"
+            yield Fault(source=source, message=f"{choice!r} is no choice of {group}{known}")
 
 
 def _of_surroundings(catalog: Catalog, release: Release) -> Iterator[Fault]:

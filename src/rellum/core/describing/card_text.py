@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from rellum.core.describing.naming import Guess, Naming
-from rellum.core.describing.shape import Rule, Shape
+from rellum.core.describing.shape import Rule, Shape, as_choice
 from rellum.core.paths import shown
 
 MARK: Final = "FILL IN"
@@ -83,11 +83,11 @@ def card_text(described: Described) -> str:
         lines += ["", *_file_lines(file, described)]
     for rule in described.shape.rules:
         lines += ["", *_rule_lines(rule)]
-    lines += _alternatives_lines(described.shape)
     if described.shape.wrapper:
         lines += ["", f"# The wrapper {described.shape.wrapper} is seen through by itself."]
     if described.shape.left_out:
         lines += ["", *_wrapped("Left out: ", described.shape.left_out)]
+    lines += _alternatives_lines(described.shape)
     return "\n".join(lines) + "\n"
 
 
@@ -125,6 +125,9 @@ def _rule_lines(rule: Rule) -> list[str]:
         f"  take = {_quoted(rule.take)}",
         f"  to = {_quoted(rule.to)}",
     ]
+    if rule.choice:
+        group, choice = rule.choice
+        lines.append(f"  options = {{ {group} = {_quoted(choice)} }}")
     if rule.expect:
         lines.append(f"  expect = [{', '.join(map(_quoted, rule.expect))}]")
     if rule.replaces:
@@ -135,21 +138,20 @@ def _rule_lines(rule: Rule) -> list[str]:
 
 
 def _alternatives_lines(shape: Shape) -> list[str]:
+    """Return an option for each set of folders that are alternatives of one another."""
     lines: list[str] = []
     for each in shape.alternatives:
         where = f" in {each.above}" if each.above else ""
         lines += [
             "",
-            f"# {MARK}: these folders{where} are alternatives of one another; the rule above lays the first.",
-            "# [[option]]",
-            '# id = "variant"',
-            '# pick = "one"',
-            f"# default = {_quoted(_as_id(each.names[0]))}",
+            f"# {MARK}: the folders{where} are alternatives of one another. What is the choice about?",
+            "[[option]]",
+            f"id = {_quoted(each.group)}",
+            'pick = "one"',
+            f"default = {_quoted(as_choice(each.names[0]))}",
         ]
-        lines += [
-            f"#   [[option.choice]]   # the folder {each.above}{name}/\n#   id = {_quoted(_as_id(name))}"
-            for name in each.names
-        ]
+        for name in each.names:
+            lines += ["  [[option.choice]]", f"  id = {_quoted(as_choice(name))}"]
     return lines
 
 
@@ -166,11 +168,6 @@ def _wrapped(lead: str, names: Sequence[str]) -> list[str]:
             line = "#   "
         line += piece + " "
     return [*lines, line.rstrip()]
-
-
-def _as_id(name: str) -> str:
-    kept = "".join(sign if sign.isalnum() else "-" for sign in name.lower())
-    return kept.strip("-") or "choice"
 
 
 def _quoted(text: str) -> str:

@@ -21,9 +21,16 @@ _ALIKE: Final = 0.6
 """Folders are alternatives where this share of their files have the same names."""
 
 
+Choice = tuple[str, str]
+"""An option group and one of its choices."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rule:
-    """What is taken where, and what that rests on. ``replaces`` are the vanilla files under it."""
+    """What is taken where, and what that rests on. ``replaces`` are the vanilla files under it.
+
+    ``choice``: the option group and choice that it is for; None: for all.
+    """
 
     take: str
     to: str
@@ -31,12 +38,14 @@ class Rule:
     reason: str
     is_sure: bool
     replaces: tuple[str, ...]
+    choice: Choice | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Alternatives:
-    """Folders of which one is to be chosen, below the folder ``above``."""
+    """Folders of which one is to be chosen, below the folder ``above``, and the option made of them."""
 
+    group: str
     above: str
     names: tuple[str, ...]
 
@@ -140,13 +149,14 @@ class _Finder:
         self._mod_id = mod_id
         self.rules: list[Rule] = []
         self.alternatives: list[Alternatives] = []
+        self._choice: Choice | None = None
 
     def look(self, folder: str, files: Sequence[str]) -> None:
         """Find rules for the files below a folder, both relative to the wrapper."""
         relative = [path[len(folder) :] for path in files]
         children = _by_child(relative)
         here = children.pop("", [])
-        if not here and (alike := _alternatives(children)):
+        if not here and self._choice is None and (alike := _alternatives(children)):
             self._choose(folder, alike, files)
         elif self._rule_for(folder, relative, children, here):
             return
@@ -187,10 +197,15 @@ class _Finder:
         return True
 
     def _choose(self, folder: str, alike: Sequence[str], files: Sequence[str]) -> None:
-        """Note alternatives, and lay the last of them by its name: often the best quality."""
-        self.alternatives.append(Alternatives(above=folder, names=tuple(alike)))
-        prefix = f"{folder}{alike[0]}/"
-        self.look(prefix, [path for path in files if path.startswith(prefix)])
+        """Make an option of alternatives, with rules for each of them."""
+        number = len(self.alternatives) + 1
+        group = "variant" if number == 1 else f"variant-{number}"
+        self.alternatives.append(Alternatives(group=group, above=folder, names=tuple(alike)))
+        for name in alike:
+            prefix = f"{folder}{name}/"
+            self._choice = (group, as_choice(name))
+            self.look(prefix, [path for path in files if path.startswith(prefix)])
+        self._choice = None
         others = [
             path
             for path in files
@@ -213,8 +228,14 @@ class _Finder:
                 reason=reason,
                 is_sure=sure,
                 replaces=tuple(self._game.replaced(base, relative)),
+                choice=self._choice,
             )
         )
+
+
+def as_choice(name: str) -> str:
+    """Return the id of the choice that a folder stands for."""
+    return re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-") or "choice"
 
 
 def _by_child(relative: Iterable[str]) -> dict[str, list[str]]:

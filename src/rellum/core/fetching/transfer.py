@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from typing import Any, Final
 from urllib.parse import unquote, urlsplit
 
-from rellum.core.archives.forms import HEAD_BYTES, what_instead
+from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, what_instead
 from rellum.core.errors import UserError
 from rellum.core.fetching.model import Patience, Wanted
 from rellum.core.fetching.partial import Partial
@@ -200,6 +200,8 @@ def _mark(headers: Any) -> str:
 
 def _refuse_a_page(piece: bytes, response: Any) -> None:
     said = what_instead(piece[:HEAD_BYTES])
+    if said.startswith(A_PAGE):
+        said += ": the site probably wanted a sign-in"
     if said:
         raise AddressFails(said)
     if response.headers.get("Content-Type", "").startswith("text/html"):

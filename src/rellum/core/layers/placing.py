@@ -8,14 +8,16 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
+from functools import lru_cache
 
 from rellum.core.archives.model import Member
 from rellum.core.catalog.model import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.layers.model import LayerFile
-from rellum.core.paths import MemberPath, below
+from rellum.core.paths import MemberPath, below, fault_in_relative, shown
 from rellum.core.shelf.index import ShelfEntry
+from rellum.core.solving.problem import Options, are_chosen
 
 _WILDCARD = re.compile(r"[*?\[]")
 
@@ -27,19 +29,28 @@ class PlacingFault(UserError):
 
 
 def place_archives(
-    rules: Sequence[PlaceRule], archives: Sequence[tuple[ShelfEntry, Sequence[Member]]]
+    rules: Sequence[PlaceRule],
+    archives: Sequence[tuple[ShelfEntry, Sequence[Member]]],
+    options: Options = (),
 ) -> tuple[LayerFile, ...]:
     """Return the files that a release lays, by its rules in order; a later rule wins.
 
-    Each rule must find something in at least one of the archives. Raises PlacingFault.
+    Rules for options that are not chosen are passed over; each of the others must find something in
+    at least one of the archives. Raises PlacingFault.
     """
     placed: dict[str, LayerFile] = {}
     for rule in rules:
+        if not are_chosen(rule.options, options):
+            continue
         found_any = False
         for entry, members in archives:
+            by_path: dict[str, LayerFile] = {}
             for file in _apply_rule(rule, entry, members):
-                placed[file.path] = file
-                found_any = True
+                if file.path in by_path:
+                    raise _made_one(rule, by_path[file.path], file)
+                by_path[file.path] = file
+            placed.update(by_path)
+            found_any = found_any or bool(by_path)
         if not found_any:
             raise _not_found(rule, archives)
     return tuple(placed.values())
@@ -54,9 +65,78 @@ def _apply_rule(
         return
     prefix = wrapper + base
     fits = _matcher(pattern)
+    left_out = [_name_matcher(each) for each in rule.leave_out]
     for member in members:
-        if member.path.startswith(prefix) and fits(rest := member.path[len(prefix) :]):
-            yield LayerFile(path=below(rule.to, rest), archive=entry.digest, member=member)
+        if not member.path.startswith(prefix) or not fits(rest := member.path[len(prefix) :]):
+            continue
+        if any(is_left_out(rest) for is_left_out in left_out):
+            continue
+        path = _renamed(rule, _stripped(rule, rest))
+        yield LayerFile(path=below(rule.to, path), archive=entry.digest, member=member)
+
+
+def _name_matcher(pattern: str) -> Callable[[str], bool]:
+    """Return the test of a pattern: over the whole path, or without a slash over the file's name."""
+    fits = _matcher(pattern)
+    return fits if "/" in pattern else lambda path: fits(path.rpartition("/")[2])
+
+
+def _stripped(rule: PlaceRule, path: str) -> str:
+    """Take folders off the front of a path. Raises PlacingFault where there are not so many."""
+    parts = path.split("/", rule.strip)
+    if len(parts) <= rule.strip:
+        folders = "folder" if rule.strip == 1 else "folders"
+        raise PlacingFault(
+            f"{place_of(rule.source)}: {path!r} does not lie in {rule.strip} {folders} to strip",
+            hint="Leave it out by 'leave-out', or take it by a rule of its own.",
+        )
+    return parts[-1]
+
+
+def _renamed(rule: PlaceRule, path: str) -> str:
+    """Rename a path by the first pattern that it fits. Raises PlacingFault for what is no path then."""
+    for pattern, becomes in rule.rename:
+        folder, slash, name = path.rpartition("/")
+        of_name = "/" not in pattern
+        found = _capturing(pattern).fullmatch(name if of_name else path)
+        if found is None:
+            continue
+        new = _filled(becomes, found.groups())
+        new = f"{folder}{slash}{new}" if of_name else new
+        if fault := fault_in_relative(new):
+            raise PlacingFault(
+                f"{place_of(rule.source)}: renamed by '{pattern}', {path!r} becomes {new!r}: {fault}",
+                hint="Correct 'rename' in the card.",
+            )
+        return new
+    return path
+
+
+def _filled(becomes: str, captured: Sequence[str]) -> str:
+    """Put what each ``*`` of a pattern stood for in the place of those of another."""
+    parts = iter(captured)
+    return re.sub(r"\*+", lambda _: next(parts), becomes)
+
+
+@lru_cache(maxsize=256)
+def _capturing(pattern: str) -> re.Pattern[str]:
+    """Return a pattern in which each ``*`` (within a folder) or ``**`` (across) is a group."""
+    pieces = re.split(r"(\*+)", pattern)
+    return re.compile(
+        "".join(
+            re.escape(piece) if "*" not in piece else "(.*)" if len(piece) > 1 else "([^/]*)"
+            for piece in pieces
+        ),
+        re.DOTALL,
+    )
+
+
+def _made_one(rule: PlaceRule, first: LayerFile, second: LayerFile) -> PlacingFault:
+    return PlacingFault(
+        f"{place_of(rule.source)}: {first.member.path} and {second.member.path} would both become "
+        f"{shown(first.path)}",
+        hint="Correct 'rename' or 'strip' in the card, or leave one of them out.",
+    )
 
 
 def _split(take: str) -> tuple[str, str]:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
-from rellum.core.catalog.model import Catalog, Release, Source, Trial
+from rellum.core.catalog.model import Catalog, ChosenOptions, Release, Source, Trial
 from rellum.core.ids import ModId
 from rellum.core.versions.ranges import Range
 from rellum.core.versions.version import Version
@@ -14,6 +14,12 @@ from rellum.core.versions.version import Version
 Trust = Literal["declared", "tried"]
 Options = tuple[tuple[str, tuple[str, ...]], ...]
 """Option groups by name, each with the choices taken of it."""
+
+
+def are_chosen(wanted: ChosenOptions, options: Options) -> bool:
+    """Whether all of these choices are among those that the line-up has."""
+    chosen = dict(options)
+    return all(choice in chosen.get(group, ()) for group, choice in wanted)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
