@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 
 from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.edit_files import Editor
 from rellum.core.actions.needed import files_of, missing_of, needed_files
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.resolve import current_line_up
@@ -18,7 +19,7 @@ from rellum.core.change.execute import Space, execute, space_for
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_target
 from rellum.core.errors import UserError
-from rellum.core.layers.model import Layer, Target
+from rellum.core.layers.model import Layer, LayerEdit, Target
 from rellum.core.layers.placing import place_archives
 from rellum.core.layers.target import lay_over
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, write_lock
@@ -27,6 +28,7 @@ from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
+from rellum.core.solving.problem import are_chosen
 from rellum.core.versions.version import Version
 
 
@@ -92,7 +94,7 @@ def _prepare(opened: OpenPack, shelf: Shelf) -> Preview:
     pack = read_pack_file(home)
     catalog = catalog_of(home, pack)
     lock, made_anew = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
-    target = lay_over(find_layers(lock, catalog, shelf))
+    target = lay_over(find_layers(lock, catalog, shelf), Editor(opened, shelf).make)
     marker = marker_bytes(home, adopted.pack_id)
     plan = plan_target(target.files, marker, opened.state, opened.roots)
     space = space_for(plan, home, opened.roots)
@@ -102,7 +104,7 @@ def _prepare(opened: OpenPack, shelf: Shelf) -> Preview:
 def find_layers(lock: LockFile, catalog: Catalog, shelf: Shelf) -> tuple[Layer, ...]:
     """Return the layers of a line-up, in load order. Raises MissingArchives, PlacingFault."""
     _refuse_missing(lock, catalog, shelf)
-    return tuple(_layer(release, catalog, shelf) for release in lock.releases)
+    return tuple(layer for release in lock.releases for layer in _layers(release, catalog, shelf))
 
 
 def _refuse_missing(lock: LockFile, catalog: Catalog, shelf: Shelf) -> None:
@@ -119,7 +121,8 @@ def _refuse_missing(lock: LockFile, catalog: Catalog, shelf: Shelf) -> None:
         )
 
 
-def _layer(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Layer:
+def _layers(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Iterator[Layer]:
+    """Yield a release's layers: the full release, then patch after patch, all of one owner."""
     mod = find_mod(catalog, locked.mod)
     release = mod.release_named(locked.version, locked.build)
     if release is None:
@@ -132,8 +135,15 @@ def _layer(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Layer:
         entry = shelf.find(each.file, each.release)
         assert entry is not None  # _refuse_missing has seen to it
         archives.setdefault(each.release.version, []).append((entry, shelf.members(entry.digest)))
-    files = {}
     for part in release_chain(release, mod):
-        placed = place_archives(part.places, archives.get(part.version, []), locked.options)
-        files.update({each.path: each for each in placed})
-    return Layer(mod=locked.mod, version=release.version, files=tuple(files.values()))
+        its_archives = tuple(archives.get(part.version, ()))
+        yield Layer(
+            mod=locked.mod,
+            version=release.version,
+            files=place_archives(part.places, its_archives, locked.options),
+            edits=tuple(
+                LayerEdit(edit=edit, archives=its_archives)
+                for edit in part.edits
+                if are_chosen(edit.options, locked.options)
+            ),
+        )

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache, partial
 
+from rellum.core.catalog.edits import read_edit
 from rellum.core.catalog.model import (
     KINDS,
     ChosenOptions,
@@ -164,6 +165,11 @@ def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Rele
         places=tuple(
             rule for each in reader.tables("place") if (rule := _read_place(each, reading.places))
         ),
+        edits=tuple(
+            edit
+            for each in reader.tables("edit")
+            if (edit := read_edit(each, reading.places, _read_options(each)))
+        ),
     )
     if "expansions" in reader:
         body = _with_expansions(body, reader.table("expansions"))
@@ -225,6 +231,7 @@ def _merged(release: Release, build: Release) -> Release:
         carry=release.carry + build.carry,
         files=release.files + build.files,
         places=release.places + build.places,
+        edits=release.edits + build.edits,
     )
 
 

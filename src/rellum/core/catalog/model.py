@@ -148,6 +148,29 @@ class PlaceRule:
     options: ChosenOptions = ()
 
 
+EditForm = Literal["diff", "json-patch", "json-merge"]
+"""How an edit is written: a unified diff, RFC 6902, RFC 7396."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FileEdit:
+    """A file that a release changes, by a patch that is a member of its archives.
+
+    ``fuzz`` is how many lines of context a diff may pass over. ``over`` and ``gives`` are the
+    SHA-256 of the file before and after, None where the card does not tell. ``options``: for which
+    choices it is.
+    """
+
+    path: PlacePath
+    form: EditForm
+    member: str
+    fuzz: int
+    over: str | None
+    gives: str | None
+    options: ChosenOptions
+    source: Source
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Release:
     """One version of a mod, or one build of it: the files for some game versions or loaders.
@@ -177,6 +200,7 @@ class Release:
     carry: tuple[str, ...] = ()
     files: tuple[ReleaseFile, ...] = ()
     places: tuple[PlaceRule, ...] = ()
+    edits: tuple[FileEdit, ...] = ()
     patches: Version | None = None
     source: Source
 

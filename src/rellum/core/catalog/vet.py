@@ -81,6 +81,8 @@ def _chosen_options(release: Release) -> Iterator[tuple[ChosenOptions, Source]]:
         yield file.options, release.source.at("file")
     for rule in release.places:
         yield rule.options, rule.source.at("options")
+    for edit in release.edits:
+        yield edit.options, edit.source.at("options")
 
 
 def _of_chosen_options(mod: Mod, chosen: ChosenOptions, source: Source) -> Iterator[Fault]:

@@ -75,7 +75,8 @@ def plan_vanilla(
 
 def _from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
     """Return the wish for a layer's file. Raises CannotLay."""
-    member = file.file.member
+    from rellum.core.layers.model import MadeFile  # restoring plans too, and lays nothing
+
     top = file.file.path.removeprefix(GAME_PREFIX).partition("/")[0]
     if top in (MARKER_NAME, STAGING_NAME):
         raise CannotLay(
@@ -87,11 +88,20 @@ def _from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
             f"{shown(file.file.path)}, a file of {file.owner}, is a {vanilla.kind} of the game",
             hint="Correct 'to' in its card.",
         )
-    mode = EXECUTABLE_MODE if member.executable else PLAIN_MODE
+    brought = file.file
+    if isinstance(brought, MadeFile):
+        digest, size, executable = brought.digest, len(brought.content), brought.executable
+    else:
+        member = brought.member
+        digest, size, executable = member.digest, member.size, member.executable
+    mode = EXECUTABLE_MODE if executable else PLAIN_MODE
     if vanilla is not None and vanilla.content is not None:
         mode = vanilla.content.mode
-    content = Content(digest=member.digest, size=member.size, mode=mode, mtime_ns=0)
-    return Wanted(content=content, owner=file.owner, source=file.file)
+    return Wanted(
+        content=Content(digest=digest, size=size, mode=mode, mtime_ns=0),
+        owner=file.owner,
+        source=brought.content if isinstance(brought, MadeFile) else brought,
+    )
 
 
 class _Planner:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -11,6 +12,8 @@ from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Member
+    from rellum.core.catalog.model import FileEdit
+    from rellum.core.shelf.index import ShelfEntry
     from rellum.core.versions.version import Version
 
 
@@ -24,12 +27,31 @@ class LayerFile:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class MadeFile:
+    """A file that was made from what lies under it: its content, and whether it is a program."""
+
+    path: PlacePath
+    content: bytes
+    digest: Digest
+    executable: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LayerEdit:
+    """A change of a file that lies under a layer: the card's words, and the archives with its patch."""
+
+    edit: FileEdit
+    archives: tuple[tuple[ShelfEntry, Sequence[Member]], ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Layer:
-    """The files that one release of the line-up puts over the game."""
+    """The files that one release of the line-up puts over the game, and then those it changes."""
 
     mod: ModId
     version: Version
     files: tuple[LayerFile, ...]
+    edits: tuple[LayerEdit, ...] = ()
 
     @property
     def owner(self) -> str:
@@ -41,7 +63,7 @@ class Layer:
 class TargetFile:
     """What must stand at a path in the end, and which release brings it."""
 
-    file: LayerFile
+    file: LayerFile | MadeFile
     owner: str
 
 

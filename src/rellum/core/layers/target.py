@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from rellum.core.errors import UserError
-from rellum.core.layers.model import Layer, Target, TargetFile
+from rellum.core.layers.model import Layer, LayerEdit, MadeFile, Target, TargetFile
 from rellum.core.paths import PlacePath, parents, shown
 
 
@@ -15,8 +15,15 @@ class LayerClash(UserError):
     code = "layer-clash"
 
 
-def lay_over(layers: Sequence[Layer]) -> Target:
-    """Lay the layers over one another in load order. Raises LayerClash."""
+Edit = Callable[[LayerEdit, "TargetFile | None"], MadeFile]
+"""Makes an edited file from what the layers so far have at its path (None: what the game has)."""
+
+
+def lay_over(layers: Sequence[Layer], edit: Edit) -> Target:
+    """Lay the layers over one another in load order; each one's edits go over all before them.
+
+    Raises LayerClash, and what ``edit`` raises.
+    """
     files: dict[PlacePath, TargetFile] = {}
     hidden: dict[str, int] = {}
     for layer in layers:
@@ -26,6 +33,9 @@ def lay_over(layers: Sequence[Layer]) -> Target:
             if under is not None and under.owner != owner:
                 hidden[under.owner] = hidden.get(under.owner, 0) + 1
             files[file.path] = TargetFile(file=file, owner=owner)
+        for change in layer.edits:
+            made = edit(change, files.get(change.edit.path))
+            files[made.path] = TargetFile(file=made, owner=owner)
     _refuse_files_as_folders(files)
     return Target(files=files, hidden=hidden)
 

@@ -1,0 +1,150 @@
+"""Edits: a mod that changes a file by a patch, over vanilla and over other mods, and back again."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import unittest
+
+from tests.support import WorldTest, without_marker
+
+VANILLA = b"vanilla cables\n" * 50
+DIFF = b"--- a/cables.dat\n+++ b/cables.dat\n@@ -3,3 +3,4 @@\n%s-%s+%s+%s%s" % (
+    b" vanilla cables\n", b"vanilla cables\n", b"copper cables\n", b"more copper\n", b" vanilla cables\n",
+)  # fmt: skip
+SECOND = (
+    b"--- a\n+++ b\n@@ -4,3 +4,3 @@\n copper cables\n-more copper\n+much more copper\n"
+    b" vanilla cables\n"
+)
+
+
+def edit(file: str, by: str, member: str, more: str = "") -> str:
+    return (
+        'to = "@mods/{0}/"\ntake = "files/**"\n[[release.edit]]\n'
+        f'file = "{file}"\nby = "{by}"\nwith = "{member}"\n{more}'
+    )
+
+
+class EditsTest(WorldTest):
+    def add(self, mod: str, patch: bytes, *, by: str = "diff", file: str = "@data/cables.dat",
+            says: str = "", more: str = "") -> None:  # fmt: skip
+        members = {"wrap/files/a.dat": mod.encode(), "wrap/patches/it": patch}
+        place = edit(file, by, "patches/it", more).replace("{0}", mod)
+        self.world.add_release(mod, "1.0", members, says=says, place=place)
+
+    def cables(self) -> bytes:
+        return self.world.game()["data/cables.dat"].content or b""
+
+    def refused(self, *words: str) -> None:
+        before = self.world.game()
+        result = self.world.run("apply", "--yes")
+        self.assertEqual(result.returncode, 2, result.stdout)
+        for each in words:
+            self.assertIn(each, result.stderr)
+        self.assertEqual(self.world.game(), before)
+
+    def test_over_vanilla_and_over_one_another(self) -> None:
+        first = without_marker(self.world.game())
+        self.add("copper", DIFF)
+        self.add("more", SECOND, says='load = { after = ["copper"] }')
+        self.make_applied()
+        expected = VANILLA.splitlines(keepends=True)
+        expected[3:4] = [b"copper cables\n", b"much more copper\n"]
+        self.assertEqual(self.cables(), b"".join(expected))
+        self.assertEqual(self.world.apply().preview.plan.operations, ())
+        self.assertEqual(self.world.check().findings, ())
+        # One goes: the other's edit is made again over what vanilla had.
+        self.world.drop("more")
+        self.world.resolve()
+        self.world.apply()
+        self.assertIn(b"\nmore copper\n", self.cables())
+        self.world.restore_all()
+        self.assertEqual(self.world.game(), first)
+
+    def test_over_a_file_that_a_mod_brings(self) -> None:
+        self.world.add_release("base", "1.0", {"conf.json": b'{"depth": 1, "kind": "sea"}\n'},
+                               place='to = "@mods/base/"')  # fmt: skip
+        said = 'needs = { base = "*" }'
+        self.add(
+            "deeper",
+            b'{"depth": 9, "kind": null}',
+            by="json-merge",
+            file="@mods/base/conf.json",
+            says=said,
+        )
+        self.add("named", b'[{"op": "add", "path": "/name", "value": "deep"}]', by="json-patch",
+                 file="@mods/base/conf.json", says=said + '\nload = { after = ["deeper"] }')  # fmt: skip
+        self.make_applied()
+        conf = self.world.game()["mods/base/conf.json"].content
+        self.assertEqual(conf, b'{"depth": 9, "name": "deep"}\n')
+
+    def test_a_patch_brings_edits_over_its_full_release(self) -> None:
+        self.world.add_release("base", "1.0", {"t.txt": b"one\ntwo\n"}, place='to = "@mods/base/"')
+        members = {"p.diff": b"--- a\n+++ b\n@@ -1,2 +1,2 @@\n one\n-two\n+three\n", "x": b"x"}
+        place = edit("@mods/base/t.txt", "diff", "p.diff").replace("files/**", "x")
+        place = place.replace("{0}", "base")
+        self.world.add_release("base", "1.1", members, says='patches = "1.0"', place=place)
+        self.make_applied()
+        self.assertEqual(self.world.game()["mods/base/t.txt"].content, b"one\nthree\n")
+
+    def test_over_the_wrong_file(self) -> None:
+        self.add("copper", DIFF, more=f'over = "{"0" * 64}"\n')
+        self.make_resolved()
+        self.refused("copper.toml:", "is for another version of that file", "it wants SHA-256 000")
+
+    def test_it_must_give_what_the_card_says(self) -> None:
+        right = hashlib.sha256(VANILLA).hexdigest()
+        self.add("copper", DIFF, more=f'over = "{right}"\ngives = "{"0" * 64}"\n')
+        self.make_resolved()
+        self.refused("does not give what the card says")
+
+    def test_hunks_that_do_not_fit_and_fuzz(self) -> None:
+        loose = DIFF.replace(b" vanilla cables\n-", b" other words\n-")
+        self.add("copper", loose)
+        self.make_resolved()
+        self.refused("1 hunk does not fit a/cables.dat", "-vanilla cables", "With 'fuzz'")
+        self.world.cards.clear()
+        self.add("copper", loose, more="fuzz = 1\n")
+        self.world.take_all()
+        self.world.resolve()
+        self.world.apply()
+        self.assertIn(b"more copper", self.cables())
+
+    def test_what_is_not_there(self) -> None:
+        self.add("copper", DIFF, file="@data/none.dat")
+        self.make_resolved()
+        self.refused("there is no file data/none.dat to edit")
+
+    def test_a_vanilla_file_that_somebody_changed(self) -> None:
+        self.add("copper", DIFF)
+        self.make_resolved()
+        self.world.write_game("data/cables.dat", b"my own cables\n")
+        self.refused("data/cables.dat is not as it was adopted")
+
+    def test_patches_that_are_none(self) -> None:
+        for number, (by, patch, words) in enumerate((
+            ("diff", b"words", "holds no unified diff"),
+            ("diff", DIFF + DIFF, "is a diff of 2 files"),
+            ("json-merge", b"{}", "the file:1: is no JSON"),
+        )):  # fmt: skip
+            with self.subTest(words):
+                if number:
+                    self.doCleanups()
+                    self.setUp()
+                self.add("copper", patch, by=by)
+                self.make_resolved()
+                self.refused(words)
+                self.assertFalse(os.path.exists(self.world.path("game", "mods", "copper")))
+
+    def test_what_a_card_says_wrong(self) -> None:
+        self.add("copper", DIFF, by="magic", more='options = { quality = "high" }\n')
+        self.world.adopt()
+        told = self.world.run("vet")
+        self.assertIn(
+            "'magic' is no form of an edit; it is one of diff, json-patch",
+            told.stdout + told.stderr,
+        )
+
+
+if __name__ == "__main__":
+    unittest.main()
