@@ -79,6 +79,14 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
         ("rellum news", "rellum resolve --fresh long-swell"),
     ),
     "outlook": (_READY + _TRUSTING + "rellum resolve;", ("rellum outlook",)),
+    "conflicts": (
+        _READY,
+        (
+            "rellum conflicts",
+            'printf \'\\n[winner]\\n"@textures/" = "long-swell"\\n\' >> rellum.toml',
+            "rellum conflicts",
+        ),
+    ),
     "preview": (_READY + "rellum drop star-charts; rellum resolve;", ("rellum preview",)),
     "apply": (_READY, ("rellum apply --yes", "python ../game/fathomline.py", "rellum check")),
     "check": (_BROKEN, ("python ../game/fathomline.py", "rellum check", "rellum apply --yes")),

@@ -52,6 +52,7 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         ),
     ),
     "Change the game": (
+        ("conflicts", "conflicts", "Show which mods bring the same files, and who wins each."),
         ("preview", "preview", "Show what apply would do, file by file; change nothing."),
         ("apply", "apply", "Lay the line-up over the game: all of it or nothing."),
     ),

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from rellum.core.errors import UserError
 
 if TYPE_CHECKING:
+    from rellum.core.layers.conflicts import Conflicts
     from rellum.core.solving.outlook import Cell, Outlook, VersionOutlook
 
 _KINDS = (".png", ".svg")
@@ -110,6 +111,43 @@ def draw_outlook(outlook: Outlook, file: str) -> None:
     )
     axes.set_title(
         "Which game versions the pack can move to", loc="left", fontsize=12, pad=14, weight="bold"
+    )
+    metadata = {"Date": None} if file.lower().endswith(".svg") else {"Software": None}
+    figure.savefig(file, bbox_inches="tight", metadata=metadata)
+    pyplot.close(figure)
+
+
+def draw_conflicts(found: Conflicts, file: str) -> None:
+    """Draw mods against mods: how many files of each row's mod each column's hides. Raises OSError."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    matplotlib.rcParams.update({"font.family": "DejaVu Sans", "svg.hashsalt": "rellum"})
+    from matplotlib import pyplot
+
+    hidden = found.hidden_by()
+    mods = [each.mod for each in found.shares if any(each.mod in pair for pair in hidden)]
+    mods = mods[:_MOST_ROWS]
+    counts = [[hidden[loser, winner] for winner in mods] for loser in mods]
+    side = 2.6 + 0.62 * max(3, len(mods))
+    figure, axes = pyplot.subplots(figsize=(side + 1.2, side), dpi=110)
+    most = max((max(row) for row in counts), default=1) or 1
+    axes.imshow(counts or [[0]], cmap="Blues", vmin=0, vmax=most * 1.25, aspect="equal")
+    for y, row in enumerate(counts):
+        for x, count in enumerate(row):
+            ink = "#ffffff" if count > 0.6 * most else "#102a43"
+            text = f"{count:,}" if count else ("" if x != y else "–")
+            axes.text(x, y, text, ha="center", va="center", color=ink, fontsize=10)
+    axes.set_xticks(range(len(mods)), mods, rotation=35, ha="left", fontsize=10)
+    axes.set_yticks(range(len(mods)), mods, fontsize=10)
+    axes.xaxis.tick_top()
+    axes.tick_params(length=0)
+    axes.set_xlabel("… is hidden by the mod above", fontsize=10, labelpad=10)
+    axes.set_ylabel("files of …", fontsize=10)
+    for spine in axes.spines.values():
+        spine.set_color("#9aa5b1")
+    axes.set_title(
+        "Files that a mod loses to another", loc="left", fontsize=12, pad=16, weight="bold"
     )
     metadata = {"Date": None} if file.lower().endswith(".svg") else {"Software": None}
     figure.savefig(file, bbox_inches="tight", metadata=metadata)

@@ -95,6 +95,7 @@ _SCENES = (
         act=_get_by_hand,
     ),
     Scene(telling="", command="rellum take --watch ../downloads"),
+    Scene(telling="Which mods bring the same files, and who wins?", command="rellum conflicts"),
     Scene(telling="What would that do to the game?", command="rellum preview"),
     Scene(telling="Do it: all of it, or nothing.", command="rellum apply --yes"),
     Scene(telling="Does the game start?", command="python ../game/fathomline.py"),

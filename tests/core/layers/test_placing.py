@@ -38,6 +38,10 @@ def no_edit(*_: Any) -> MadeFile:
     raise AssertionError("nothing is edited here")
 
 
+def no_winner(_: PlacePath) -> None:
+    """The load order decides."""
+
+
 def placed(rules: list[PlaceRule], *paths: str) -> dict[str, str]:
     files = place_archives(rules, [(ENTRY, [member(path) for path in paths])])
     return {file.path.removeprefix("@game/"): file.member.path for file in files}
@@ -141,14 +145,14 @@ class PlacingTest(unittest.TestCase):
 
     def test_later_layers_win(self) -> None:
         one, two = (self.layer(mod, "a", f"{mod}-own") for mod in ("m1", "m2"))
-        target = lay_over([one, two], no_edit)
+        target = lay_over([one, two], no_edit, no_winner)
         self.assertEqual(target.files[PlacePath("@game/a")].owner, "m2 1")
         self.assertEqual(len(target.files), 3)
         self.assertEqual(target.hidden, {"m1 1": 1})
 
     def test_a_file_cannot_be_a_folder(self) -> None:
         with self.assertRaisesRegex(LayerClash, "a is a file of m1 1 and a folder of m2 1"):
-            lay_over([self.layer("m1", "a"), self.layer("m2", "a/b/c")], no_edit)
+            lay_over([self.layer("m1", "a"), self.layer("m2", "a/b/c")], no_edit, no_winner)
 
     def layer(self, mod: str, *paths: str) -> Layer:
         files = tuple(

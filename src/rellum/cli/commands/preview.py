@@ -51,6 +51,6 @@ def show_preview(result: Preview, *, files: bool, every: bool) -> None:
     console.table(("whose", "new", "replaced", "gone", "bytes"), rows, right=(1, 2, 3, 4))
     for owner, count in sorted(result.target.hidden.items()):
         hidden = console.count_text(count, "file is hidden", "files are hidden")
-        console.say(f"{owner}: {hidden} by mods later in load order.")
+        console.say(f"{owner}: {hidden} by other mods: see 'rellum conflicts'.")
     console.say()
     console.say(render.plan_summary(result.plan, result.space))

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from rellum.core.errors import UserError
+from rellum.core.ids import ModId
+from rellum.core.layers.conflicts import Winner
 from rellum.core.layers.model import Layer, LayerEdit, MadeFile, Target, TargetFile
 from rellum.core.paths import PlacePath, parents, shown
 
@@ -19,19 +21,26 @@ Edit = Callable[[LayerEdit, "TargetFile | None"], MadeFile]
 """Makes an edited file from what the layers so far have at its path (None: what the game has)."""
 
 
-def lay_over(layers: Sequence[Layer], edit: Edit) -> Target:
+def lay_over(layers: Sequence[Layer], edit: Edit, winner: Winner) -> Target:
     """Lay the layers over one another in load order; each one's edits go over all before them.
 
+    A path goes to the last mod that brings it, unless ``winner`` names another that does.
     Raises LayerClash, and what ``edit`` raises.
     """
     files: dict[PlacePath, TargetFile] = {}
+    mods: dict[PlacePath, ModId] = {}
     hidden: dict[str, int] = {}
     for layer in layers:
         owner = layer.owner
         for file in layer.files:
             under = files.get(file.path)
             if under is not None and under.owner != owner:
-                hidden[under.owner] = hidden.get(under.owner, 0) + 1
+                stays = mods.get(file.path) == winner(file.path)
+                loser = owner if stays else under.owner
+                hidden[loser] = hidden.get(loser, 0) + 1
+                if stays:
+                    continue
+            mods[file.path] = layer.mod
             files[file.path] = TargetFile(file=file, owner=owner)
         for change in layer.edits:
             made = edit(change, files.get(change.edit.path))

@@ -46,7 +46,8 @@ class PackFile:
     """What ``rellum.toml`` says. Folders are absolute.
 
     ``game_range`` None: the line-up is for the version of the game that was adopted. ``limits`` are
-    what an archive may hold at most.
+    what an archive may hold at most. ``winners`` are paths, as they are written, that go to a mod
+    whatever the load order.
     """
 
     name: str
@@ -58,6 +59,7 @@ class PackFile:
     wants: tuple[WantLine, ...]
     holds: tuple[HoldLine, ...]
     limits: Limits = STANDARD_LIMITS
+    winners: tuple[tuple[str, ModId, Source], ...] = ()
 
 
 def read_pack_file(home: PackHome) -> PackFile:
@@ -84,6 +86,7 @@ def read_pack_file(home: PackHome) -> PackFile:
     wants = _read_wants(root.table("want"))
     holds = _read_holds(root.table("hold"))
     limits = _read_limits(root.table("limits"))
+    winners = _read_winners(root.table("winner"))
     root.finish()
     raise_faults(fault_lines(faults), shown_file(file))
     return PackFile(
@@ -96,7 +99,17 @@ def read_pack_file(home: PackHome) -> PackFile:
         wants=wants,
         holds=holds,
         limits=limits,
+        winners=winners,
     )
+
+
+def _read_winners(reader: TableReader) -> tuple[tuple[str, ModId, Source], ...]:
+    """Read who wins which path: ``"@data/sea.dat" = "tidal-currents"``."""
+    found = []
+    for path in reader.names():
+        if (mod := reader.parsed(path, "tidal-currents", parse_id)) is not None:
+            found.append((path, ModId(mod), reader.source.at(path)))
+    return tuple(found)
 
 
 def _read_limits(reader: TableReader) -> Limits:

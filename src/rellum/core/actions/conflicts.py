@@ -1,0 +1,59 @@
+"""Which mods of the line-up bring the same files, and who wins."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.layering import find_layers
+from rellum.core.actions.open_pack import OnRecovered, open_pack
+from rellum.core.actions.resolve import current_line_up
+from rellum.core.catalog.model import Catalog
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.errors import UserError
+from rellum.core.ids import ModId
+from rellum.core.layers.conflicts import Conflicts, find_conflicts
+from rellum.core.nearest import nearest
+from rellum.core.pack.pack_file import PackFile, read_pack_file
+from rellum.core.paths import PlacePath, UnsafePath, parents, parse_place_path
+from rellum.core.shelf.store import Shelf
+
+
+class BadWinner(UserError):
+    """The pack lets a mod win a path in a way that cannot be."""
+
+    code = "bad-winner"
+
+
+def conflicts(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) -> Conflicts:
+    """Return the conflicts of the line-up as it would be laid now.
+
+    Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, BadWinner.
+    """
+    with open_pack(pack_folder, on_recovered) as opened, Shelf(shelf_folder) as shelf:
+        pack = read_pack_file(opened.home)
+        catalog = catalog_of(opened.home, pack)
+        lock, _ = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
+        layers = find_layers(lock, catalog, shelf)
+    return find_conflicts(layers, winners_of(pack, catalog))
+
+
+def winners_of(pack: PackFile, catalog: Catalog) -> Callable[[PlacePath], ModId | None]:
+    """Return the pack's choices of who wins a path, or all paths of a folder. Raises BadWinner."""
+    chosen: dict[PlacePath, ModId] = {}
+    for text, mod, source in pack.winners:
+        try:
+            path = parse_place_path(text, catalog.sheet.places)
+        except UnsafePath as error:
+            raise BadWinner(f"{place_of(source)}: {error.summary}") from error
+        if mod not in catalog.mods:
+            raise BadWinner(
+                f"{place_of(source)}: no card is for {mod!r}{nearest(mod, catalog.mods)}"
+            )
+        chosen[path] = mod
+    return lambda path: _nearest_choice(path, chosen) if chosen else None
+
+
+def _nearest_choice(path: PlacePath, chosen: Mapping[PlacePath, ModId]) -> ModId | None:
+    """Return the choice for a path itself, else that of the nearest folder above it."""
+    return next((chosen[each] for each in (path, *parents(path)) if each in chosen), None)

@@ -1,0 +1,73 @@
+"""From a line-up to its layers: which files each release brings and edits."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from rellum.core.actions.needed import files_of, missing_of, needed_files
+from rellum.core.archives.model import Member
+from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.model import Catalog
+from rellum.core.catalog.patches import release_chain
+from rellum.core.errors import UserError
+from rellum.core.layers.model import Layer, LayerEdit
+from rellum.core.layers.placing import place_archives
+from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
+from rellum.core.shelf.index import ShelfEntry
+from rellum.core.shelf.store import Shelf
+from rellum.core.solving.problem import are_chosen
+from rellum.core.versions.version import Version
+
+
+class MissingArchives(UserError):
+    """The line-up needs archives that are not on the shelf."""
+
+    code = "missing-archives"
+
+
+def find_layers(lock: LockFile, catalog: Catalog, shelf: Shelf) -> tuple[Layer, ...]:
+    """Return the layers of a line-up, in load order. Raises MissingArchives, PlacingFault."""
+    _refuse_missing(lock, catalog, shelf)
+    return tuple(layer for release in lock.releases for layer in _layers(release, catalog, shelf))
+
+
+def _refuse_missing(lock: LockFile, catalog: Catalog, shelf: Shelf) -> None:
+    missing = [
+        f"{each.file.name}  ({each.release.name})"
+        for each in missing_of(needed_files(lock, catalog), shelf)
+    ]
+    if missing:
+        count = "an archive" if len(missing) == 1 else f"{len(missing)} archives"
+        raise MissingArchives(
+            f"the line-up needs {count} that the shelf lacks",
+            details=tuple(missing),
+            hint="Get them with 'rellum fetch', or give them to Rellum with 'rellum take FILE'.",
+        )
+
+
+def _layers(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> Iterator[Layer]:
+    """Yield a release's layers: the full release, then patch after patch, all of one owner."""
+    mod = find_mod(catalog, locked.mod)
+    release = mod.release_named(locked.version, locked.build)
+    if release is None:
+        raise NoLineUp(
+            f"the card of {locked.mod} has no release {locked.version} any more",
+            hint="Make a new line-up with 'rellum resolve'.",
+        )
+    archives: dict[Version, list[tuple[ShelfEntry, tuple[Member, ...]]]] = {}
+    for each in files_of(locked, catalog):
+        entry = shelf.find(each.file, each.release)
+        assert entry is not None  # _refuse_missing has seen to it
+        archives.setdefault(each.release.version, []).append((entry, shelf.members(entry.digest)))
+    for part in release_chain(release, mod):
+        its_archives = tuple(archives.get(part.version, ()))
+        yield Layer(
+            mod=locked.mod,
+            version=release.version,
+            files=place_archives(part.places, its_archives, locked.options),
+            edits=tuple(
+                LayerEdit(edit=edit, archives=its_archives)
+                for edit in part.edits
+                if are_chosen(edit.options, locked.options)
+            ),
+        )
