@@ -87,6 +87,15 @@ class EditsTest(WorldTest):
         self.make_applied()
         self.assertEqual(self.world.game()["mods/base/t.txt"].content, b"one\nthree\n")
 
+    def test_binary_patches(self) -> None:
+        # A VCDIFF that copies the first 15 bytes of the vanilla file and adds three.
+        window = bytes([1, 15, 0, 12, 18, 0, 3, 3, 1]) + b"!!!" + bytes([19, 15, 4]) + bytes([0])
+        self.add("copper", b"\xd6\xc3\xc4\0\0" + window, by="vcdiff")
+        self.make_applied()
+        self.assertEqual(self.cables(), b"vanilla cables\n!!!")
+        self.world.restore_all()
+        self.assertEqual(self.cables(), VANILLA)
+
     def test_over_the_wrong_file(self) -> None:
         self.add("copper", DIFF, more=f'over = "{"0" * 64}"\n')
         self.make_resolved()

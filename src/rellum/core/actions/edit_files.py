@@ -15,11 +15,13 @@ from rellum.core.layers.model import LayerEdit, MadeFile, TargetFile
 from rellum.core.patching.json_patch import merge_json, patch_json
 from rellum.core.patching.model import PatchFault
 from rellum.core.patching.unified import apply_diff, read_diff
+from rellum.core.patching.vcdiff import apply_vcdiff
+from rellum.core.patching.zstd_patch import apply_zstd
 from rellum.core.paths import shown
 from rellum.core.shelf.store import Shelf
 
-MOST_BYTES = 64 << 20
-"""A larger file is no text to be edited."""
+MOST_BYTES = 256 << 20
+"""Larger files are not edited: a file, its patch and what they give are all in memory."""
 
 
 class Editor:
@@ -59,6 +61,10 @@ class Editor:
             return patch_json(before, patch, name)
         if edit.form == "json-merge":
             return merge_json(before, patch, name)
+        if edit.form == "vcdiff":
+            return apply_vcdiff(before, patch, name, MOST_BYTES)
+        if edit.form == "zstd":
+            return apply_zstd(before, patch, name, MOST_BYTES)
         diffs = read_diff(patch, name)
         if len(diffs) != 1:
             raise PatchFault(

@@ -148,8 +148,10 @@ class PlaceRule:
     options: ChosenOptions = ()
 
 
-EditForm = Literal["diff", "json-patch", "json-merge"]
-"""How an edit is written: a unified diff, RFC 6902, RFC 7396."""
+EditForm = Literal["diff", "json-patch", "json-merge", "vcdiff", "zstd"]
+"""How an edit is written: a unified diff, RFC 6902, RFC 7396, RFC 3284, zstd with the old file as
+reference.
+"""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
