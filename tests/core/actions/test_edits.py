@@ -87,6 +87,27 @@ class EditsTest(WorldTest):
         self.make_applied()
         self.assertEqual(self.world.game()["mods/base/t.txt"].content, b"one\nthree\n")
 
+    def test_keys_that_the_card_sets(self) -> None:
+        self.world.write_game("data/sea.ini", b"; calm\n[sea]\ndepth = 1\nold = 2\n")
+        place = (
+            'to = "@mods/deep/"\n[[release.edit]]\nfile = "@data/sea.ini"\nby = "keys"\n'
+            'set = { sea = { depth = 40, calm = false } }\nremove = ["sea.old"]\n'
+        )
+        self.world.add_release("deep", "1.0", {"x": b"x"}, place=place)
+        self.make_applied()
+        sea = self.world.game()["data/sea.ini"].content
+        self.assertEqual(sea, b"; calm\n[sea]\ndepth = 40\ncalm = false\n")
+        for wrong, words in (
+            ("set = [1]", "it is a table of keys"),
+            ("set = { a = [1] }", "it is a table of keys"),
+            ('as = "xml"\nset = { a = 1 }', "'xml' is no form"),
+            ("", "it sets no key"),
+        ):
+            self.world.cards.clear()
+            self.world.add_release("deep", "1.0", {"x": b"x"}, place=place.split("set")[0] + wrong)
+            told = self.world.run("vet")
+            self.assertIn(words, told.stdout + told.stderr)
+
     def test_binary_patches(self) -> None:
         # A VCDIFF that copies the first 15 bytes of the vanilla file and adds three.
         window = bytes([1, 15, 0, 12, 18, 0, 3, 3, 1]) + b"!!!" + bytes([19, 15, 4]) + bytes([0])

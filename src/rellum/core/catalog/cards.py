@@ -6,10 +6,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import lru_cache, partial
 
-from rellum.core.catalog.edits import read_edit
 from rellum.core.catalog.model import (
     KINDS,
     ChosenOptions,
+    FileEdit,
     Mod,
     PlaceRule,
     Release,
@@ -165,11 +165,7 @@ def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Rele
         places=tuple(
             rule for each in reader.tables("place") if (rule := _read_place(each, reading.places))
         ),
-        edits=tuple(
-            edit
-            for each in reader.tables("edit")
-            if (edit := read_edit(each, reading.places, _read_options(each)))
-        ),
+        edits=_read_edits(reader, reading),
     )
     if "expansions" in reader:
         body = _with_expansions(body, reader.table("expansions"))
@@ -266,6 +262,15 @@ def _read_file(reader: TableReader) -> ReleaseFile | None:
         unpacked=unpacked,
         options=options,
     )
+
+
+def _read_edits(reader: TableReader, reading: _Reading) -> tuple[FileEdit, ...]:
+    if "edit" not in reader:
+        return ()
+    from rellum.core.catalog.edits import read_edit  # rare, and its forms take a while to import
+
+    found = (read_edit(each, reading.places, _read_options(each)) for each in reader.tables("edit"))
+    return tuple(edit for edit in found if edit)
 
 
 def _read_place(reader: TableReader, places: PlaceFolders) -> PlaceRule | None:

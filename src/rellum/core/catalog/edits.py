@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from functools import partial
 from typing import get_args
 
 from rellum.core.catalog.model import ChosenOptions, EditForm, FileEdit
 from rellum.core.catalog.sheets import parse_digest
 from rellum.core.catalog.tables import TableReader
+from rellum.core.patching.keys import form_by_name, settings_forms
+from rellum.core.patching.model import Setting
 from rellum.core.paths import PlacePath, parse_place_path
 
 
@@ -23,20 +25,54 @@ def read_edit(
     known = get_args(EditForm)
     if form is not None and form not in known:
         reader.fault(f"{form!r} is no form of an edit; it is one of {', '.join(known)}", "by")
-    member = reader.text("with", "patches/sea.diff", required=True)
+    member = reader.text("with", "patches/sea.diff", required=form != "keys")
+    settings_form, settings = _read_settings(reader, path or "", form)
     fuzz = reader.integer("fuzz", 1) or 0
     over = reader.parsed("over", "64 hexadecimal digits", parse_digest)
     gives = reader.parsed("gives", "64 hexadecimal digits", parse_digest)
     reader.finish()
-    if path is None or form is None or member is None or form not in known:
+    if path is None or form is None or form not in known or (member is None and not settings):
         return None
     return FileEdit(
         path=path,
         form=next(each for each in known if each == form),
-        member=member,
+        member=member or "",
         fuzz=fuzz,
         over=over,
         gives=gives,
         options=options,
         source=reader.source,
+        settings_form=settings_form,
+        settings=settings,
     )
+
+
+def _read_settings(
+    reader: TableReader, path: str, form: str | None
+) -> tuple[str, tuple[Setting, ...]]:
+    """Read the keys that an edit sets (tables are sections) and takes out, and the file's form."""
+    text = reader.text("as", "ini")
+    if text is not None and text not in settings_forms():
+        reader.fault(f"{text!r} is no form; it is one of {', '.join(settings_forms())}", "as")
+    table = reader.value("set") if "set" in reader else {}
+    settings: list[Setting] = []
+    if isinstance(table, dict):
+        settings = list(_flattened(table, ()))
+    if not isinstance(table, dict) or any(value is None for _, value in settings):
+        reader.fault("it is a table of keys with texts, numbers, true or false", "set")
+    settings += [(tuple(key.split(".")), None) for key in reader.texts("remove", "sea.depth")]
+    if form == "keys" and not settings:
+        reader.fault("it sets no key and takes none out: write 'set' or 'remove'")
+    found = text or form_by_name(path)
+    if form == "keys" and found is None:
+        reader.fault("the file's ending does not tell its form: write 'as'", "file")
+    return found or "", tuple(settings)
+
+
+def _flattened(table: dict[str, object], above: tuple[str, ...]) -> Iterator[Setting]:
+    for key, value in table.items():
+        if isinstance(value, dict):
+            yield from _flattened(value, (*above, key))
+        else:
+            good = isinstance(value, str | int | float | bool)
+            yield (*above, key), value if good else None  # type: ignore[misc]

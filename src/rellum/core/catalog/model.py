@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from rellum.core.ids import ModId, SheetId
+from rellum.core.patching.model import Setting
 from rellum.core.paths import PlacePath
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.versions.ranges import Range, parse_range
@@ -148,15 +149,15 @@ class PlaceRule:
     options: ChosenOptions = ()
 
 
-EditForm = Literal["diff", "json-patch", "json-merge", "vcdiff", "zstd"]
+EditForm = Literal["diff", "json-patch", "json-merge", "vcdiff", "zstd", "keys"]
 """How an edit is written: a unified diff, RFC 6902, RFC 7396, RFC 3284, zstd with the old file as
-reference.
+reference, or keys that the card itself sets.
 """
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FileEdit:
-    """A file that a release changes, by a patch that is a member of its archives.
+    """A file that a release changes, by a patch that is a member of its archives, or by ``settings``.
 
     ``fuzz`` is how many lines of context a diff may pass over. ``over`` and ``gives`` are the
     SHA-256 of the file before and after, None where the card does not tell. ``options``: for which
@@ -171,6 +172,8 @@ class FileEdit:
     gives: str | None
     options: ChosenOptions
     source: Source
+    settings_form: str = ""
+    settings: tuple[Setting, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

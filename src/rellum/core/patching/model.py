@@ -1,8 +1,12 @@
-"""What goes wrong with a patch."""
+"""What patches share: settings as values, and what goes wrong."""
 
 from __future__ import annotations
 
 from rellum.core.errors import UserError
+
+Value = str | int | float | bool
+Setting = tuple[tuple[str, ...], Value | None]
+"""A key, with the sections that it lies in, and its value; None: it goes."""
 
 
 class PatchFault(UserError):

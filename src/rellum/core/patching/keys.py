@@ -1,0 +1,143 @@
+"""Edits of single keys in settings files, comments and order kept: INI, properties, JSON, TOML."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Sequence
+from typing import Any, Literal, get_args
+
+from rellum.core.patching.json_patch import merge_json
+from rellum.core.patching.model import PatchFault, Setting, Value
+
+SettingsForm = Literal["ini", "properties", "json", "toml"]
+_SECTION = re.compile(r"^\s*\[(?P<name>[^\]]*)\]")
+_PAIR = re.compile(r"^(?P<lead>\s*)(?P<key>[^=:;#\[\s][^=:]*?)(?P<mid>\s*[=:]\s*)(?P<value>.*)$")
+_ENDINGS: dict[str, SettingsForm] = {
+    "ini": "ini", "cfg": "ini", "conf": "ini", "inf": "ini",
+    "properties": "properties", "json": "json", "toml": "toml",
+}  # fmt: skip
+
+
+def form_by_name(path: str) -> SettingsForm | None:
+    """Return the form of a settings file by its ending; None where that does not tell."""
+    return _ENDINGS.get(path.rpartition(".")[2].lower())
+
+
+def settings_forms() -> tuple[str, ...]:
+    """Return the names of the forms."""
+    return get_args(SettingsForm)
+
+
+def edit_keys(content: bytes, form: SettingsForm, settings: Sequence[Setting], name: str) -> bytes:
+    """Return a settings file with keys set or taken out. Raises PatchFault; ``name`` is the card's."""
+    if form == "json":
+        return _edit_json(content, settings, name)
+    try:
+        text = content.decode("utf-8-sig" if content.startswith(b"\xef\xbb\xbf") else "utf-8")
+    except UnicodeDecodeError as error:
+        line = content[: error.start].count(b"\n") + 1
+        raise PatchFault(f"{name}: line {line} of the file is no UTF-8 text") from error
+    edited = (
+        _edit_toml(text, settings, name)
+        if form == "toml"
+        else _edit_lines(text, form, settings, name)
+    )
+    mark = b"\xef\xbb\xbf" if content.startswith(b"\xef\xbb\xbf") else b""
+    return mark + edited.encode("utf-8")
+
+
+def _edit_json(content: bytes, settings: Sequence[Setting], name: str) -> bytes:
+    """Set keys by a merge patch, which says just that."""
+    patch: dict[str, Any] = {}
+    for path, value in settings:
+        table = patch
+        for part in path[:-1]:
+            table = table.setdefault(part, {})
+        table[path[-1]] = value
+    return merge_json(content, json.dumps(patch).encode("utf-8"), name)
+
+
+def _edit_toml(text: str, settings: Sequence[Setting], name: str) -> str:
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    try:
+        document = tomlkit.parse(text)
+        for path, value in settings:
+            table: Any = document
+            for part in path[:-1]:
+                if part not in table:
+                    table[part] = tomlkit.table()
+                table = table[part]
+            if value is None:
+                table.pop(path[-1], None)
+            else:
+                table[path[-1]] = value
+        return tomlkit.dumps(document)
+    except (TOMLKitError, AttributeError, TypeError) as error:
+        raise PatchFault(f"{name}: the file is no TOML that this fits ({error})") from error
+
+
+def _edit_lines(text: str, form: SettingsForm, settings: Sequence[Setting], name: str) -> str:
+    """Set keys line by line; a key that is not there comes at the end of its section."""
+    end = "\r\n" if "\r\n" in text else "\n"
+    lines = text.splitlines()
+    for path, value in settings:
+        section, key = _section_and_key(path, form, name)
+        _set_in_lines(lines, section, key, value)
+    joined = end.join(lines)
+    return joined + end if lines and (not text or text.endswith(("\n", "\r"))) else joined
+
+
+def _section_and_key(path: tuple[str, ...], form: SettingsForm, name: str) -> tuple[str, str]:
+    if form == "properties":
+        return "", ".".join(path)
+    if len(path) > 2:
+        raise PatchFault(
+            f"{name}: {'.'.join(path)!r} is too deep: an INI file has sections and keys"
+        )
+    return (path[0], path[1]) if len(path) == 2 else ("", path[0])
+
+
+def _set_in_lines(lines: list[str], section: str, key: str, value: Value | None) -> None:
+    begin, end = _section_lines(lines, section)
+    for index in range(begin, end):
+        found = _PAIR.match(lines[index])
+        if found and found["key"].strip().casefold() == key.casefold():
+            if value is None:
+                del lines[index]
+            else:
+                lines[index] = f"{found['lead']}{found['key']}{found['mid']}{_text(value)}"
+            return
+    if value is None:
+        return
+    if begin > len(lines):  # no such section yet
+        lines += [*([""] if lines else []), f"[{section}]"]
+        end = len(lines)
+    while end > begin and end <= len(lines) and not lines[end - 1].strip():
+        end -= 1
+    lines.insert(end, f"{key}{_middle(lines)}{_text(value)}")
+
+
+def _section_lines(lines: Sequence[str], section: str) -> tuple[int, int]:
+    """Return where the lines of a section begin and end; beyond all lines where there is none."""
+    begin = 0 if not section else len(lines) + 1
+    for index, line in enumerate(lines):
+        found = _SECTION.match(line)
+        if found is None:
+            continue
+        if begin <= index:
+            return begin, index
+        if section and found["name"].strip().casefold() == section.casefold():
+            begin = index + 1
+    return begin, max(begin, len(lines))
+
+
+def _middle(lines: Sequence[str]) -> str:
+    """Return what stands between key and value elsewhere in the file."""
+    return next((found["mid"] for line in lines if (found := _PAIR.match(line))), " = ")
+
+
+def _text(value: Value) -> str:
+    return str(value).lower() if isinstance(value, bool) else str(value)
