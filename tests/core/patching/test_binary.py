@@ -111,7 +111,7 @@ class BinaryPatchTest(unittest.TestCase):
             (HEAD + b"\x08", "flags in its header"),
             (HEAD + b"\0\x03", "window with flags"),
             (HEAD + b"\0\x01\x10\x08", "of the file that it goes over, which has 16"),
-            (HEAD + b"\0\0\x10\xff\xff\xff\x7f", "more than 16,777,216"),
+            (HEAD + b"\0\0\x10\xff\xff\xff\x7f", "larger file than is allowed"),
             (HEAD + b"\0\0\x05\x01\x01", "packed by a secondary"),
             (HEAD + b"\0\0\x05\x04\0\0\x02\x01\x14\x03", "is cut short"),
             (HEAD + b"\0\0\x08\x04\0\0\x01\x01\x14\x05", "copies from byte 5, where only 0"),

@@ -8,7 +8,7 @@ refused.
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Final, NoReturn
 
 from rellum.core.patching.model import PatchFault
@@ -63,32 +63,36 @@ def apply_vcdiff(source: bytes, delta: bytes, name: str, most_bytes: int) -> byt
         reader.take(reader.number())
     if flags & ~7:
         reader.fail(f"has flags in its header that are not known ({flags:#x})")
-    target = bytearray()
+    windows: list[bytearray] = []
+    left = most_bytes
     while not reader.ended:
-        _window(reader, source, target, most_bytes)
-    return bytes(target)
+        windows.append(_window(reader, source, windows, left))
+        left -= len(windows[-1])
+    return b"".join(windows)
 
 
-def _window(reader: _Reader, source: bytes, target: bytearray, most_bytes: int) -> None:
-    """Decode one window onto the end of the target."""
+def _window(
+    reader: _Reader, source: bytes, before: Sequence[bytearray], most_bytes: int
+) -> bytearray:
+    """Return what the next window makes; ``before`` are those before it."""
     flags = reader.byte()
     if flags & ~7 or flags & 3 == 3:
         reader.fail(f"has a window with flags that are not known ({flags:#x})")
-    segment = b""
+    segment = memoryview(b"")
     if flags & 3:
         size, at = reader.number(), reader.number()
-        whole = source if flags & 1 else target
+        whole = source if flags & 1 else b"".join(before)
         if at + size > len(whole):
             what = "the file that it goes over" if flags & 1 else "what it made so far"
             reader.fail(
                 f"wants bytes {at:,} to {at + size:,} of {what}, which has {len(whole):,}: it is for "
                 "another file"
             )
-        segment = bytes(whole[at : at + size])
+        segment = memoryview(whole)[at : at + size]
     reader.number()  # the length of what follows, which its parts tell too
     size = reader.number()
-    if len(target) + size > most_bytes:
-        reader.fail(f"would make more than {most_bytes:,} bytes")
+    if size > most_bytes:
+        reader.fail("would make a larger file than is allowed")
     if reader.byte():
         reader.fail("has a window packed by a secondary compressor; make it without one")
     lengths = [reader.number() for _ in range(3)]
@@ -97,10 +101,12 @@ def _window(reader: _Reader, source: bytes, target: bytearray, most_bytes: int) 
     made = _run(segment, data, codes, addresses, size)
     if checksum is not None and zlib.adler32(made) != checksum:
         reader.fail("gives a window with another checksum than it says: it is for another file")
-    target += made
+    return made
 
 
-def _run(segment: bytes, data: _Reader, codes: _Reader, addresses: _Reader, size: int) -> bytearray:
+def _run(
+    segment: memoryview, data: _Reader, codes: _Reader, addresses: _Reader, size: int
+) -> bytearray:
     """Carry out a window's instructions. Raises PatchFault."""
     made = bytearray()
     cache = _AddressCache(addresses)

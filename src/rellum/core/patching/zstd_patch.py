@@ -5,7 +5,7 @@ from __future__ import annotations
 from rellum.core.patching.model import PatchFault
 
 _LARGEST_WINDOW_LOG = 31
-_CHUNK_BYTES = 1 << 20
+_CHUNK_BYTES = 8 << 20
 
 
 def apply_zstd(source: bytes, delta: bytes, name: str, most_bytes: int) -> bytes:
@@ -19,12 +19,14 @@ def apply_zstd(source: bytes, delta: bytes, name: str, most_bytes: int) -> bytes
     # A dictionary has at least eight bytes; a shorter file is no help and was none to the encoder.
     prefix = zstd.ZstdDict(source, is_raw=True).as_prefix if len(source) >= 8 else None
     decoder = zstd.ZstdDecompressor(zstd_dict=prefix, options=options)
-    made = bytearray()
+    pieces: list[bytes] = []
+    size = 0
     try:
         piece = decoder.decompress(delta, _CHUNK_BYTES)
         while True:
-            made += piece
-            if len(made) > most_bytes:
+            pieces.append(piece)
+            size += len(piece)
+            if size > most_bytes:
                 raise PatchFault(f"{name}: would make more than {most_bytes:,} bytes")
             if decoder.eof:
                 break
@@ -38,4 +40,4 @@ def apply_zstd(source: bytes, delta: bytes, name: str, most_bytes: int) -> bytes
         ) from error
     if decoder.unused_data:
         raise PatchFault(f"{name}: has bytes behind its end")
-    return bytes(made)
+    return b"".join(pieces)
