@@ -18,6 +18,7 @@ from rellum.core.archives.model import Form, Limits
 from rellum.core.archives.names import decode, guess_encoding
 from rellum.core.archives.stream_archive import SinkFor, StreamArchive
 from rellum.core.errors import RellumError
+from rellum.core.zstandard import zstd
 
 _BUFFER_BYTES: Final = 1 << 18
 
@@ -96,9 +97,7 @@ def open_packed(stream: IO[bytes], form: Form) -> IO[bytes]:
     if form == "tar.xz":
         return cast(IO[bytes], lzma.open(stream))
     if form == "tar.zst":
-        from backports import zstd
-
-        return cast(IO[bytes], zstd.open(stream))
+        return cast(IO[bytes], zstd().open(stream))
     return stream
 
 

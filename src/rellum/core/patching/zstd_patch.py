@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from rellum.core.patching.model import PatchFault
+from rellum.core.zstandard import zstd
 
 _LARGEST_WINDOW_LOG = 31
 _CHUNK_BYTES = 8 << 20
@@ -13,12 +14,11 @@ def apply_zstd(source: bytes, delta: bytes, name: str, most_bytes: int) -> bytes
 
     ``most_bytes`` bounds what may come out.
     """
-    from backports import zstd
-
-    options = {int(zstd.DecompressionParameter.window_log_max): _LARGEST_WINDOW_LOG}
+    library = zstd()
+    options = {int(library.DecompressionParameter.window_log_max): _LARGEST_WINDOW_LOG}
     # A dictionary has at least eight bytes; a shorter file is no help and was none to the encoder.
-    prefix = zstd.ZstdDict(source, is_raw=True).as_prefix if len(source) >= 8 else None
-    decoder = zstd.ZstdDecompressor(zstd_dict=prefix, options=options)
+    prefix = library.ZstdDict(source, is_raw=True).as_prefix if len(source) >= 8 else None
+    decoder = library.ZstdDecompressor(zstd_dict=prefix, options=options)
     pieces: list[bytes] = []
     size = 0
     try:
@@ -33,7 +33,7 @@ def apply_zstd(source: bytes, delta: bytes, name: str, most_bytes: int) -> bytes
             if decoder.needs_input:
                 raise PatchFault(f"{name}: is cut short")
             piece = decoder.decompress(b"", _CHUNK_BYTES)
-    except zstd.ZstdError as error:
+    except library.ZstdError as error:
         raise PatchFault(
             f"{name}: cannot be applied ({error})",
             hint="It is damaged, or for another version of the file.",
