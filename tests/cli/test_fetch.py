@@ -160,8 +160,24 @@ class FetchTest(WorldTest):
         self.assertEqual(self.fetch()[0], 0)
         self.assertEqual(self.ranges("files"), ["bytes=15-", ""])
 
+    def test_parts_that_are_right_and_no_archive_together(self) -> None:
+        content = bytearray(zip_bytes({"mods/cut.dat": NOISE.randbytes(3000)}))
+        content[1500] ^= 1
+        self.offer_parts(bytes(content))
+        self.ready()
+        status, told = self.fetch()
+        self.assertEqual((status, len(told["fetched"]), len(told["failed"])), (1, 2, 1))
+        self.assertIn("is damaged", told["failed"][0]["reasons"][-1])
+
     def test_file_addresses_and_parts(self) -> None:
-        content = zip_bytes({"mods/cut.dat": NOISE.randbytes(3000)})
+        self.offer_parts(zip_bytes({"mods/cut.dat": NOISE.randbytes(3000)}))
+        self.ready()
+        self.assertEqual(self.fetch()[0], 0)
+        self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
+        self.assertTrue(os.path.exists(self.world.path("game", "mods", "cut.dat")))
+
+    def offer_parts(self, content: bytes) -> None:
+        """Add a mod whose archive is cut into three files on this machine."""
         card = '[mod]\nid = "cut"\nname = "Cut"\n[[release]]\nversion = "1"\n'
         for number in range(3):
             part = content[number * 1100 : (number + 1) * 1100]
@@ -174,10 +190,6 @@ class FetchTest(WorldTest):
         card += '[[release.place]]\nto = "@game/"\n'
         write_tree(self.world.path("catalog", "cards"), {"cut.toml": card.encode()})
         self.names.append("cut")
-        self.ready()
-        self.assertEqual(self.fetch()[0], 0)
-        self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
-        self.assertTrue(os.path.exists(self.world.path("game", "mods", "cut.dat")))
 
     def test_metalink_both_ways(self) -> None:
         content = self.offer("listed", "members")

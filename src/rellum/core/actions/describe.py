@@ -11,16 +11,14 @@ from rellum.core.actions.open_pack import OnRecovered, open_pack
 from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import gather, part_of
-from rellum.core.catalog.model import Catalog
 from rellum.core.describing.card_text import Described, DescribedFile
 from rellum.core.describing.naming import TOLD_IN, guess_naming
 from rellum.core.describing.shape import Game, guess_shape
-from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.ids import ModId
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.folder_pack import pack_folder
-from rellum.core.shelf.intake import Hashes
+from rellum.core.shelf.intake import hashes_of
 from rellum.core.shelf.recognise import CardFiles
 
 _MOST_TEXTS = 12
@@ -44,9 +42,10 @@ def describe(
         game = Game((entry.path for entry in opened.state.baseline_files()), catalog.sheet.places)
     with tempfile.TemporaryDirectory(prefix="rellum-") as folder:
         named = _with_names(paths, folder)
+        hashes = [hashes_of(path, frozenset({"sha256"})) for path, _ in named]
         files = tuple(
-            DescribedFile(name=name, size=os.path.getsize(path), sha256=sha256_file(path))
-            for path, name in named
+            DescribedFile(name=name, size=each.size, sha256=each.others["sha256"])
+            for (_, name), each in zip(named, hashes, strict=True)
         )
         archive = open_archive([path for path, _ in named], paths[0], limits=pack_file.limits)
         members = archive.check(listen)
@@ -55,6 +54,7 @@ def describe(
     top = {name.split("/")[0] for name in names if "/" in name}
     naming = guess_naming(files[0].name, top.pop() if len(top) == 1 else "", told)
     mod_id = naming.id.value
+    known = CardFiles(catalog).recognise(hashes[0])
     return Described(
         naming=naming,
         shape=guess_shape(names, game, mod_id),
@@ -63,7 +63,7 @@ def describe(
         unpacked=sum(member.size for member in members),
         game_version=str(identity.version),
         has_card=ModId(mod_id) in catalog.mods,
-        known_as=_known_as(catalog, named[0][0], files[0]) if os.path.exists(named[0][0]) else "",
+        known_as=known.release.name if known else "",
     )
 
 
@@ -113,9 +113,3 @@ def _texts(archive: Archive, members: Sequence[Member], folder: str) -> dict[str
         with open(job.target, encoding="utf-8-sig", errors="replace") as file:
             texts[str(job.member)] = file.read()
     return texts
-
-
-def _known_as(catalog: Catalog, path: str, file: DescribedFile) -> str:
-    hashes = Hashes(size=file.size, digest=hash_file(path), others={"sha256": file.sha256})
-    known = CardFiles(catalog).recognise(hashes)
-    return known.release.name if known else ""

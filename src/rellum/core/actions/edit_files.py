@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import os
 import tempfile
-from typing import cast
 
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.archives.model import Extraction, Member
@@ -14,7 +13,7 @@ from rellum.core.catalog.toml_lines import place_of
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.layers.model import LayerEdit, MadeFile, TargetFile
 from rellum.core.patching.json_patch import merge_json, patch_json
-from rellum.core.patching.keys import SettingsForm, edit_keys
+from rellum.core.patching.keys import edit_keys
 from rellum.core.patching.model import PatchFault
 from rellum.core.patching.unified import apply_diff, read_diff
 from rellum.core.patching.vcdiff import apply_vcdiff
@@ -47,9 +46,8 @@ class Editor:
                 ),
                 hint="A mod before it in load order, or the game, has another version of it.",
             )
-        if edit.form == "keys":
-            form = cast("SettingsForm", edit.settings_form)
-            after = edit_keys(before, form, edit.settings, where)
+        if edit.form == "keys" and edit.settings_form:
+            after = edit_keys(before, edit.settings_form, edit.settings, where)
         else:
             after = self._apply(edit, before, self._patch(change))
         if edit.gives and hashlib.sha256(after).hexdigest() != edit.gives:

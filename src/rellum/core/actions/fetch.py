@@ -9,11 +9,13 @@ from dataclasses import dataclass, replace
 
 from rellum.core.actions.needed import NeededFile, Needs, needs_of
 from rellum.core.actions.take import HowToTake, Taken, Taker, opened_taker
+from rellum.core.archives.model import ArchiveFault
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError, UserError
 from rellum.core.fetching.fetcher import Fetcher
 from rellum.core.fetching.metalink import ListedFile, metalink_text, read_metalink
 from rellum.core.fetching.model import FetchListener, FileProgress, Outcome, Patience, Wanted
+from rellum.core.fetching.partial import forget_partial
 from rellum.core.hashing import Digest
 from rellum.core.process_lock import hold
 from rellum.core.progress import silent
@@ -183,14 +185,16 @@ def _take(taker: Taker, fetcher: Fetcher, outcome: Outcome) -> tuple[Taken | Non
         hashes = Hashes(size=size, digest=Digest(outcome.blake3), others=dict(outcome.others))
         taken = taker.take_fetched(outcome.path, wanted.name, hashes)
     except RellumError as error:
-        fetcher.note(wanted, replace(done, state="failed", words="is no good archive"))
-        # The bytes are right and yet no archive: fetching them again would change nothing.
-        os.unlink(outcome.path)
+        fetcher.note(wanted, replace(done, state="failed", words="cannot be taken"))
+        if isinstance(error, ArchiveFault):
+            # The bytes are right and yet no good archive: no later try would change that.
+            forget_partial(outcome.path)
         return None, (*outcome.reasons, error.summary.replace(outcome.path, wanted.name))
+    forget_partial(outcome.path)
+    if taken.outcome == "refused":  # the last part of an archive that is not whole
+        fetcher.note(wanted, replace(done, state="failed", words="cannot be taken"))
+        return None, (*outcome.reasons, taken.reason)
     fetcher.note(wanted, replace(done, state="fetched"))
-    notes = outcome.path + ".json"
-    if os.path.exists(notes):
-        os.unlink(notes)
     return replace(taken, path=wanted.name), ()
 
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Final, Literal
 
 from rellum.core.errors import RellumError
+from rellum.core.fetching.partial import forget_partial
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import read_lock
@@ -218,6 +219,4 @@ def carry_out_trim(shelf: Shelf, trim: Trim) -> None:
         for digest in item.digests:
             shelf.forget(digest)
     for path, _ in trim.unfinished:
-        for each in (path, path + ".json"):
-            if os.path.exists(each):
-                os.unlink(each)
+        forget_partial(path)

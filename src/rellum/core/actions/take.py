@@ -9,7 +9,7 @@ from typing import Literal
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.wants import UnknownRelease
-from rellum.core.archives.checksums import Listed, is_checksum_list, lists_beside, read_checksums
+from rellum.core.archives.checksums import Listed, is_checksum_list, lists_beside
 from rellum.core.archives.forms import unfinished
 from rellum.core.archives.model import AGAIN, ArchiveFault, Form, Limits, NotAnArchive
 from rellum.core.archives.parts import Part, part_by_name, part_of
@@ -125,7 +125,6 @@ class Taker:
         self._how, self._stated, self._listen = how, stated, listen
         self._cards = CardFiles(catalog)
         self._lists: list[Listed] = []
-        self._hashes: Hashes | None = None
 
     def __enter__(self) -> Taker:
         return self
@@ -137,13 +136,10 @@ class Taker:
         """Yield what became of each file, and of each archive in parts once, at the end."""
         files = list(self._expanded(paths))
         self._lists = lists_beside(files)
-        for path in files:
-            if os.path.isfile(path) and is_checksum_list(path):
-                self._lists += read_checksums(path)
         sets: dict[str, tuple[Part, list[Taken]]] = {}
         for path in files:
             if os.path.isfile(path) and is_checksum_list(path):
-                continue
+                continue  # read with the others of its folder
             try:
                 part = part_of(path) if os.path.isfile(path) else None
                 if part is None:
@@ -167,11 +163,10 @@ class Taker:
 
         Raises RellumError.
         """
-        self._hashes = hashes
         part = part_of(path, name)
         if part is None:
-            return self._take_whole(path, name)
-        return next(self._complete(part, [self._take_part(path, part, name)]))
+            return self._take_whole(path, name, hashes)
+        return next(self._complete(part, [self._take_part(path, part, name, hashes)]))
 
     def _expanded(self, paths: Iterable[str]) -> Iterator[str]:
         for path in paths:
@@ -181,12 +176,12 @@ class Taker:
             else:
                 yield path
 
-    def _take_whole(self, path: str, name: str = "") -> Taken:
+    def _take_whole(self, path: str, name: str = "", hashes: Hashes | None = None) -> Taken:
         if os.path.isdir(path):
             return self._take_folder(path)
         _refuse_unfinished(path)
         name = name or os.path.basename(path)
-        how = self._taking(path, name)
+        how = self._taking(path, name, hashes)
         try:
             took = taking.take(self.shelf, path, how, self._listen)
         except NotAnArchive as error:
@@ -226,7 +221,9 @@ class Taker:
                 os.unlink(packed)
         return self._known(path, name, took)
 
-    def _take_part(self, path: str, part: Part, name: str = "") -> Taken:
+    def _take_part(
+        self, path: str, part: Part, name: str = "", hashes: Hashes | None = None
+    ) -> Taken:
         _refuse_unfinished(path)
         name = name or os.path.basename(path)
         if part.kind == "rar":
@@ -234,7 +231,8 @@ class Taker:
                 f"{path}: is one volume of a rar in several, which Rellum does not read",
                 hint="Unpack all volumes with a program for rar, and take the folder.",
             )
-        took = taking.take_part(self.shelf, path, part, self._taking(path, name), self._listen)
+        how = self._taking(path, name, hashes)
+        took = taking.take_part(self.shelf, path, part, how, self._listen)
         return self._known(path, name, took, is_part=True)
 
     def _complete(self, part: Part, its_parts: Sequence[Taken]) -> Iterator[Taken]:
@@ -276,7 +274,8 @@ class Taker:
                 )
         return ()
 
-    def _taking(self, path: str, name: str) -> Taking:
+    def _taking(self, path: str, name: str, hashes: Hashes | None = None) -> Taking:
+        """Return how a file is taken. ``hashes``: it was hashed on its way here."""
         size = os.path.getsize(path)
         wanted = self._cards.hashes_wanted(name, size)
         listed = [each for each in self._lists if each.name.casefold() == name.casefold()]
@@ -284,19 +283,19 @@ class Taker:
         if stated and stated.sha256:
             wanted |= {"sha256"}
 
-        def approve(hashes: Hashes) -> None:
+        def approve(found: Hashes) -> None:
             for each in listed:
-                if hashes.others[each.kind] != each.digest:
+                if found.others[each.kind] != each.digest:
                     raise ArchiveFault(
                         f"{path}: it is not as {each.place} says: its {each.kind} is "
-                        f"{hashes.others[each.kind][:16]}…, listed {each.digest[:16]}…",
+                        f"{found.others[each.kind][:16]}…, listed {each.digest[:16]}…",
                         hint=AGAIN,
                     )
             if stated and self._stated:
-                _refuse_other(path, self._stated, stated, hashes)
+                _refuse_other(path, self._stated, stated, found)
                 return
-            known = self._cards.recognise(hashes)
-            if not known and (wrong := self._cards.mismatch(name, hashes.size)):
+            known = self._cards.recognise(found)
+            if not known and (wrong := self._cards.mismatch(name, found.size)):
                 raise ArchiveFault(
                     f"{path}: {wrong}", hint="Get the archive again, or correct the card."
                 )
@@ -307,7 +306,7 @@ class Taker:
             by=self._how.by,
             limits=self.limits,
             approve=approve,
-            hashes=self._hashes,
+            hashes=hashes,
         )
 
     def _stated_file(self, name: str) -> ReleaseFile:

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.needed import NeededFile, needs_of
+from rellum.core.actions.needed import NeededFile, missing_of, needs_of
 from rellum.core.actions.take import HowToTake, Taken, opened_taker
 from rellum.core.archives.forms import unfinished
 from rellum.core.errors import UserError
@@ -53,22 +53,21 @@ def watch(
         raise NoSuchFolder(f"{folder} is no folder", hint="Name the folder that downloads go to.")
     seen: dict[str, tuple[int, int]] = {}
     done: set[tuple[str, int, int]] = set()
-    missing = _missing(pack_folder, shelf_folder)
+    with Shelf(shelf_folder) as shelf:
+        missing = needs_of(pack_folder, shelf).missing
     by_hand = [each for each in missing if not each.can_be_fetched]
     targets = {each.file.name for each in by_hand or missing}
     yield _step((), missing, targets)
     while any(each.file.name in targets for each in missing):
         sleep(SECONDS_BETWEEN)
+        taken: tuple[Taken, ...] = ()
         if ready := _ready(folder, missing, seen, done):
             with opened_taker(pack_folder, shelf_folder, how, listen) as taker:
                 taken = tuple(taker.take_all(ready))
-            missing = _missing(pack_folder, shelf_folder)
+        with Shelf(shelf_folder) as shelf:  # somebody else may have brought them meanwhile
+            missing = missing_of(missing, shelf)
+        if taken:
             yield _step(taken, missing, targets)
-
-
-def _missing(pack_folder: str, shelf_folder: str) -> tuple[NeededFile, ...]:
-    with Shelf(shelf_folder) as shelf:
-        return needs_of(pack_folder, shelf).missing
 
 
 def _step(taken: tuple[Taken, ...], missing: Sequence[NeededFile], targets: set[str]) -> Step:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import html
+import io
 import os
 import re
 import tarfile
 import zipfile
-from typing import IO, Final
+from collections.abc import Sequence
+from typing import Final
 
 from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import Form
@@ -38,49 +40,32 @@ _PARTIAL_NAMES: Final = (
 A_PAGE: Final = "is a web page"
 
 
-def form_of(file: JoinedFile) -> Form | None:
-    """Return what kind of archive the bytes are; None where they are none that Rellum reads."""
-    head = file.read_at(0, HEAD_BYTES)
+def form_of(parts: Sequence[str]) -> Form | None:
+    """Return what kind of archive the files are, joined; None where they are none that Rellum reads.
+
+    Raises OSError.
+    """
+    with JoinedFile(parts) as file:
+        head = file.read_at(0, HEAD_BYTES)
     if head.startswith(_ZIP_MARKS):
         return "zip"
     for mark, form in _MARKS:
         if head.startswith(mark):
-            return form if not form.startswith("tar.") or _holds_a_tar(file, form) else None
+            return form if not form.startswith("tar.") or _holds_a_tar(parts, form) else None
     if _is_tar_header(head[:512]):
         return "tar"
-    file.seek(0)
     # A program that unpacks itself, or another file with a zip behind it.
-    return "zip" if zipfile.is_zipfile(_seekable(file)) else None
+    with io.BufferedReader(JoinedFile(parts)) as stream:
+        return "zip" if zipfile.is_zipfile(stream) else None
 
 
-def _seekable(file: JoinedFile) -> IO[bytes]:
-    import io
-
-    return io.BufferedReader(_Borrowed(file))
-
-
-class _Borrowed(JoinedFile):
-    """The same bytes for a reader that closes what it is given."""
-
-    def __init__(self, file: JoinedFile) -> None:
-        super().__init__([])
-        self._whole = file
-        self.size = file.size
-
-    def readinto(self, buffer: bytearray | memoryview) -> int:  # type: ignore[override]
-        self._whole.seek(self._at)
-        count = self._whole.readinto(buffer)
-        self._at += count
-        return count
-
-
-def _holds_a_tar(file: JoinedFile, form: Form) -> bool:
+def _holds_a_tar(parts: Sequence[str], form: Form) -> bool:
     """Whether a tar begins inside a packed file. Damage is left to be found when it is read."""
-    file.seek(0)
-    try:
-        return _is_tar_header(open_packed(_seekable(file), form).read(512))
-    except Exception:  # each packer has errors of its own
-        return True
+    with io.BufferedReader(JoinedFile(parts)) as stream:
+        try:
+            return _is_tar_header(open_packed(stream, form).read(512))
+        except Exception:  # each packer has errors of its own
+            return True
 
 
 def _is_tar_header(block: bytes) -> bool:

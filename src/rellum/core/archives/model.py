@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
 
+from rellum.core.archives.joined import Ready, at_once
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
 from rellum.core.paths import MemberPath
@@ -80,6 +81,8 @@ class Archive(ABC):
     """An open archive. ``name`` stands for it in messages; ``parts`` are its files, in order.
 
     ``encoding`` is how the names of members were written where they were no Unicode, else empty.
+    ``ready`` is asked before members' bytes are read: whoever copies the archive sets it, to let the
+    check stay behind the copy.
     """
 
     form: Form
@@ -88,6 +91,7 @@ class Archive(ABC):
     def __init__(self, parts: Sequence[str], name: str) -> None:
         self.parts = tuple(parts)
         self.name = name
+        self.ready: Ready = at_once
 
     @property
     def packed_bytes(self) -> int:

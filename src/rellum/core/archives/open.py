@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, form_of, what_instead
-from rellum.core.archives.joined import JoinedFile, Ready, at_once
+from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import (
     AGAIN,
     STANDARD_LIMITS,
@@ -31,7 +31,6 @@ def open_archive(
     limits: Limits = STANDARD_LIMITS,
     form: Form | None = None,
     encoding: str = "",
-    ready: Ready = at_once,
 ) -> Archive:
     """Open an archive of one file or of several parts in order.
 
@@ -44,22 +43,22 @@ def open_archive(
     if form is None:
         form = _known_form(parts, name)
     if form == "zip":
-        return ZipArchive(parts, name, limits, encoding, ready)
+        return ZipArchive(parts, name, limits, encoding)
     if form == "7z":
         from rellum.core.archives.seven_zip import SevenZipArchive
 
-        return SevenZipArchive(parts, name, limits, ready)
+        return SevenZipArchive(parts, name, limits)
     if form == "rar":
         from rellum.core.archives.rar_archive import RarArchive
 
-        return RarArchive(parts, name, limits, ready)
+        return RarArchive(parts, name, limits)
     if form == "file":
         from rellum.core.archives.single_file import SingleFile
 
-        return SingleFile(parts, name, limits, ready)
+        return SingleFile(parts, name, limits)
     from rellum.core.archives.tar_archive import TarArchive
 
-    return TarArchive(parts, name, limits, form, encoding, ready)
+    return TarArchive(parts, name, limits, form, encoding)
 
 
 def _known_form(parts: Sequence[str], name: str) -> Form:
@@ -67,7 +66,7 @@ def _known_form(parts: Sequence[str], name: str) -> Form:
         with JoinedFile(parts) as file:
             if file.size == 0:
                 raise ArchiveFault(f"{name}: the file is empty", hint=AGAIN)
-            form = form_of(file)
+            form = form_of(parts)
             head = file.read_at(0, HEAD_BYTES) if form is None else b""
     except OSError as error:
         raise ArchiveFault(f"{name}: cannot be read: {error.strerror}") from error

@@ -17,9 +17,8 @@ from typing import IO, Final, cast
 
 from rellum.core.archives.gate import Gate
 from rellum.core.archives.inflate import PIECE_BYTES
-from rellum.core.archives.joined import Ready, at_once
 from rellum.core.archives.model import ArchiveFault, Limits
-from rellum.core.archives.stream_archive import SinkFor, StreamArchive
+from rellum.core.archives.stream_archive import SinkFor, StreamArchive, pour
 from rellum.core.archives.tar_archive import TarArchive
 
 EXTRACTORS: Final = ("bsdtar", "unar", "unrar")
@@ -36,11 +35,9 @@ class RarArchive(StreamArchive):
 
     form = "rar"
 
-    def __init__(
-        self, parts: Sequence[str], name: str, limits: Limits, ready: Ready = at_once
-    ) -> None:
+    def __init__(self, parts: Sequence[str], name: str, limits: Limits) -> None:
         """Find an extractor. Raises NoExtractor."""
-        super().__init__(parts, name, limits, ready)
+        super().__init__(parts, name, limits)
         found = next((path for each in EXTRACTORS if (path := shutil.which(each))), None)
         if found is None:
             raise NoExtractor(
@@ -51,7 +48,7 @@ class RarArchive(StreamArchive):
 
     def walk(self, gate: Gate, sink_for: SinkFor) -> None:
         """Let the extractor unpack, and look at all that it gives."""
-        self._ready(self.packed_bytes)
+        self.ready(self.packed_bytes)
         if os.path.basename(self._program).startswith("bsdtar"):
             self._walk_as_tar(gate, sink_for)
         else:
@@ -123,9 +120,7 @@ class RarArchive(StreamArchive):
         if sink is None:
             return
         with open(path, "rb") as file:
-            while piece := file.read(PIECE_BYTES):
-                sink.write(piece)
-        sink.close()
+            pour(file, sink)
 
 
 def _entries(folder: str) -> Iterator[str]:

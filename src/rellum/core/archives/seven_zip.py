@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, Final
 
 from rellum.core.archives.gate import Gate
-from rellum.core.archives.joined import JoinedFile, Ready, at_once
+from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import ArchiveFault, Limits
 from rellum.core.archives.stream_archive import Sink, SinkFor, StreamArchive
 from rellum.core.errors import RellumError
@@ -38,11 +38,9 @@ class SevenZipArchive(StreamArchive):
 
     form = "7z"
 
-    def __init__(
-        self, parts: Sequence[str], name: str, limits: Limits, ready: Ready = at_once
-    ) -> None:
+    def __init__(self, parts: Sequence[str], name: str, limits: Limits) -> None:
         """Read the list of members. Raises ArchiveFault."""
-        super().__init__(parts, name, limits, ready)
+        super().__init__(parts, name, limits)
         with JoinedFile(self.parts) as joined:
             whole = declared_size(joined.read_at(0, _HEADER.size))
             if whole > joined.size:
@@ -59,7 +57,7 @@ class SevenZipArchive(StreamArchive):
                 for path, size, executable in members
                 if (sink := sink_for(path, size, executable)) is not None
             }
-            joined.ready = self._ready
+            joined.ready = self.ready
             wanted = [path for path, _, _ in members if path in sinks]
             if wanted:
                 self._unpack(archive, sinks, all_of_them=len(wanted) == len(members))

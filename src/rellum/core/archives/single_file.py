@@ -7,10 +7,9 @@ import stat
 from collections.abc import Sequence
 
 from rellum.core.archives.gate import Gate
-from rellum.core.archives.inflate import PIECE_BYTES
-from rellum.core.archives.joined import JoinedFile, Ready, at_once
+from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import Limits
-from rellum.core.archives.stream_archive import SinkFor, StreamArchive
+from rellum.core.archives.stream_archive import SinkFor, StreamArchive, pour
 
 
 class SingleFile(StreamArchive):
@@ -18,20 +17,15 @@ class SingleFile(StreamArchive):
 
     form = "file"
 
-    def __init__(
-        self, parts: Sequence[str], name: str, limits: Limits, ready: Ready = at_once
-    ) -> None:
-        super().__init__(parts, name, limits, ready)
+    def __init__(self, parts: Sequence[str], name: str, limits: Limits) -> None:
+        super().__init__(parts, name, limits)
         self._member = os.path.basename(name)
 
     def walk(self, gate: Gate, sink_for: SinkFor) -> None:
         """Hand over the file's bytes."""
-        with JoinedFile(self.parts, self._ready) as file:
+        with JoinedFile(self.parts, self.ready) as file:
             executable = bool(os.stat(self.parts[0]).st_mode & stat.S_IXUSR)
             path = gate.admit(self._member, file.size)
             sink = sink_for(path, file.size, executable)
-            if sink is None:
-                return
-            while piece := file.read(PIECE_BYTES):
-                sink.write(piece)
-            sink.close()
+            if sink is not None:
+                pour(file, sink)

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from rellum.core.archives.gate import Gate
-from rellum.core.archives.joined import Ready, at_once
+from rellum.core.archives.inflate import PIECE_BYTES
 from rellum.core.archives.model import Archive, ContentMismatch, Extraction, Limits, Member
 from rellum.core.archives.sinks import FileSink, HashSink, Tally
 from rellum.core.paths import MemberPath
@@ -24,20 +24,31 @@ class Sink(Protocol):
         """End the member."""
 
 
+class Readable(Protocol):
+    """Gives the bytes of one member."""
+
+    def read(self, size: int, /) -> bytes | None:
+        """Return up to so many of the next bytes; nothing at the end."""
+
+
 SinkFor = Callable[[MemberPath, int, bool], "Sink | None"]
 """Return where a member's bytes go, by its path, size in bytes and whether it is executable; None:
 nowhere."""
 
 
+def pour(content: Readable, sink: Sink) -> None:
+    """Hand all bytes of a member to its sink, and end it there."""
+    while piece := content.read(PIECE_BYTES):
+        sink.write(piece)
+    sink.close()
+
+
 class StreamArchive(Archive):
     """An archive whose reader hands each member's bytes to a sink, in the archive's own order."""
 
-    def __init__(
-        self, parts: Sequence[str], name: str, limits: Limits, ready: Ready = at_once
-    ) -> None:
+    def __init__(self, parts: Sequence[str], name: str, limits: Limits) -> None:
         super().__init__(parts, name)
         self._limits = limits
-        self._ready = ready
 
     @abstractmethod
     def walk(self, gate: Gate, sink_for: SinkFor) -> None:

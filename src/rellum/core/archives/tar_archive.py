@@ -13,10 +13,10 @@ from typing import IO, Any, Final, cast
 
 from rellum.core.archives.gate import Gate
 from rellum.core.archives.inflate import PIECE_BYTES
-from rellum.core.archives.joined import JoinedFile, Ready, at_once
+from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import Form, Limits
 from rellum.core.archives.names import decode, guess_encoding
-from rellum.core.archives.stream_archive import SinkFor, StreamArchive
+from rellum.core.archives.stream_archive import SinkFor, StreamArchive, pour
 from rellum.core.errors import RellumError
 from rellum.core.zstandard import zstd
 
@@ -33,16 +33,15 @@ class TarArchive(StreamArchive):
         limits: Limits,
         form: Form,
         encoding: str = "",
-        ready: Ready = at_once,
     ) -> None:
-        super().__init__(parts, name, limits, ready)
+        super().__init__(parts, name, limits)
         self.form = form
         self.encoding = encoding
 
     def walk(self, gate: Gate, sink_for: SinkFor) -> None:
         """Read the tar through, and its packing to the end, whose checksum is then looked at."""
         try:
-            with JoinedFile(self.parts, self._ready) as joined:
+            with JoinedFile(self.parts, self.ready) as joined:
                 stream = open_packed(io.BufferedReader(joined, _BUFFER_BYTES), self.form)
                 self.walk_stream(stream, gate, sink_for)
                 while stream.read(PIECE_BYTES):
@@ -74,9 +73,7 @@ class TarArchive(StreamArchive):
                 content = tar.extractfile(info)
                 if sink is None or content is None:
                     continue
-                while piece := content.read(PIECE_BYTES):
-                    sink.write(piece)
-                sink.close()
+                pour(content, sink)
 
     def _name(self, name: str) -> str:
         """Return a name that is no UTF-8 in the encoding that is likeliest for the first such name."""

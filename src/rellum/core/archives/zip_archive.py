@@ -18,7 +18,7 @@ from blake3 import blake3
 
 from rellum.core.archives.gate import Gate
 from rellum.core.archives.inflate import PIECE_BYTES, DeflateFault, crc32, inflate
-from rellum.core.archives.joined import JoinedFile, Ready, at_once
+from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import (
     AGAIN,
     Archive,
@@ -60,11 +60,9 @@ class ZipArchive(Archive):
         name: str,
         limits: Limits,
         encoding: str = "",
-        ready: Ready = at_once,
     ) -> None:
         """Read the list of members. Raises ArchiveFault for what is damaged or hostile."""
         super().__init__(parts, name)
-        self._ready = ready
         listed = read_list(self.parts, name, encoding)
         self.encoding = listed.encoding
         gate = Gate(name, self.packed_bytes, limits)
@@ -139,7 +137,7 @@ class ZipArchive(Archive):
 
         def run() -> None:
             try:
-                with _OpenZip(self, self._ready) as file:
+                with _OpenZip(self) as file:
                     while not failures:
                         with take:
                             item = next(queue, None)
@@ -164,9 +162,9 @@ class ZipArchive(Archive):
 class _OpenZip:
     """The archive's bytes, open for one thread."""
 
-    def __init__(self, archive: ZipArchive, ready: Ready) -> None:
+    def __init__(self, archive: ZipArchive) -> None:
         self._archive = archive
-        self._file = JoinedFile(archive.parts, ready)
+        self._file = JoinedFile(archive.parts, archive.ready)
 
     def __enter__(self) -> _OpenZip:
         return self

@@ -10,7 +10,7 @@ from rellum.core.catalog.model import ChosenOptions, EditForm, FileEdit
 from rellum.core.catalog.sheets import parse_digest
 from rellum.core.catalog.tables import TableReader
 from rellum.core.patching.keys import form_by_name, settings_forms
-from rellum.core.patching.model import Setting
+from rellum.core.patching.model import Setting, SettingsForm
 from rellum.core.paths import PlacePath, parse_place_path
 
 
@@ -49,7 +49,7 @@ def read_edit(
 
 def _read_settings(
     reader: TableReader, path: str, form: str | None
-) -> tuple[str, tuple[Setting, ...]]:
+) -> tuple[SettingsForm | None, tuple[Setting, ...]]:
     """Read the keys that an edit sets (tables are sections) and takes out, and the file's form."""
     text = reader.text("as", "ini")
     if text is not None and text not in settings_forms():
@@ -63,10 +63,10 @@ def _read_settings(
     settings += [(tuple(key.split(".")), None) for key in reader.texts("remove", "sea.depth")]
     if form == "keys" and not settings:
         reader.fault("it sets no key and takes none out: write 'set' or 'remove'")
-    found = text or form_by_name(path)
+    found = next((each for each in settings_forms() if each == text), form_by_name(path))
     if form == "keys" and found is None:
         reader.fault("the file's ending does not tell its form: write 'as'", "file")
-    return found or "", tuple(settings)
+    return found, tuple(settings)
 
 
 def _flattened(table: dict[str, object], above: tuple[str, ...]) -> Iterator[Setting]:

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
 from rellum.core.ids import ModId, SheetId
-from rellum.core.patching.model import Setting
+from rellum.core.patching.model import Setting, SettingsForm
 from rellum.core.paths import PlacePath
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.versions.ranges import Range, parse_range
@@ -172,7 +172,7 @@ class FileEdit:
     gives: str | None
     options: ChosenOptions
     source: Source
-    settings_form: str = ""
+    settings_form: SettingsForm | None = None
     settings: tuple[Setting, ...] = ()
 
 

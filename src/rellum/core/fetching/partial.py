@@ -14,9 +14,17 @@ from blake3 import blake3
 from rellum.core.fetching.model import Wanted
 from rellum.core.hashing import CHUNK_BYTES
 
-_NOTES: Final = ".json"
+NOTES: Final = ".json"
+"""The ending of the notes beside a download."""
 _PIECES_AHEAD: Final = 16
 """Pieces that may wait to be hashed: that bounds the memory."""
+
+
+def forget_partial(path: str) -> None:
+    """Delete what is left of a download that has ended: its bytes, if they are still there, and notes."""
+    for each in (path, path + NOTES):
+        if os.path.exists(each):
+            os.unlink(each)
 
 
 class _Hashing:
@@ -92,7 +100,7 @@ class Partial:
         if self.sources[-1:] != [url]:
             self.sources.append(url)
         self.mark = mark
-        with open(self.path + _NOTES, "w", encoding="utf-8") as file:
+        with open(self.path + NOTES, "w", encoding="utf-8") as file:
             json.dump({"name": self._wanted.name, "sources": self.sources, "mark": mark}, file)
 
     def add(self, piece: bytes) -> None:
@@ -135,7 +143,7 @@ class Partial:
 
     def _read_notes(self) -> None:
         try:
-            with open(self.path + _NOTES, encoding="utf-8") as file:
+            with open(self.path + NOTES, encoding="utf-8") as file:
                 notes = json.load(file)
             self.sources = [str(each) for each in notes["sources"]]
             self.mark = str(notes["mark"])

@@ -16,7 +16,6 @@ from typing import Any, Final
 from urllib.parse import unquote, urlsplit
 
 from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, what_instead
-from rellum.core.errors import UserError
 from rellum.core.fetching.model import Patience, Wanted
 from rellum.core.fetching.partial import Partial
 
@@ -25,10 +24,8 @@ _PASSING: Final = frozenset({408, 425, 429, 500, 502, 503, 504})
 """Answers that may be other a moment later."""
 
 
-class Interrupted(UserError):
-    """The user stopped the work; what has come is kept."""
-
-    code = "interrupted"
+class Interrupted(Exception):
+    """The work is to stop; what has come is kept."""
 
 
 class AddressFails(Exception):

@@ -5,12 +5,11 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Sequence
-from typing import Any, Literal, get_args
+from typing import Any, get_args
 
 from rellum.core.patching.json_patch import merge_json
-from rellum.core.patching.model import PatchFault, Setting, Value
+from rellum.core.patching.model import PatchFault, Setting, SettingsForm, Value
 
-SettingsForm = Literal["ini", "properties", "json", "toml"]
 _SECTION = re.compile(r"^\s*\[(?P<name>[^\]]*)\]")
 _PAIR = re.compile(r"^(?P<lead>\s*)(?P<key>[^=:;#\[\s][^=:]*?)(?P<mid>\s*[=:]\s*)(?P<value>.*)$")
 _ENDINGS: dict[str, SettingsForm] = {
@@ -24,7 +23,7 @@ def form_by_name(path: str) -> SettingsForm | None:
     return _ENDINGS.get(path.rpartition(".")[2].lower())
 
 
-def settings_forms() -> tuple[str, ...]:
+def settings_forms() -> tuple[SettingsForm, ...]:
     """Return the names of the forms."""
     return get_args(SettingsForm)
 

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from rellum.core.errors import UserError
 
+SettingsForm = Literal["ini", "properties", "json", "toml"]
+"""How a settings file is written."""
 Value = str | int | float | bool
 Setting = tuple[tuple[str, ...], Value | None]
 """A key, with the sections that it lies in, and its value; None: it goes."""

@@ -158,10 +158,15 @@ def _reflink(source: str, target: str) -> bool:
     return True
 
 
-def hash_of(path: str, name: str) -> str:
-    """Return one of the further hashes of a file. Raises OSError."""
-    hasher = _hasher(name)
+def hashes_of(path: str, also: frozenset[str]) -> Hashes:
+    """Return a file's hashes, all in one pass over its bytes. Raises OSError."""
+    hashers = {"blake3": blake3(), **{name: _hasher(name) for name in sorted(also)}}
+    size = 0
     with open(path, "rb", buffering=0) as reader:
         while piece := reader.read(CHUNK_BYTES):
-            hasher.update(piece)
-    return str(hasher.hexdigest())
+            size += len(piece)
+            for hasher in hashers.values():
+                hasher.update(piece)
+    digest = Digest(hashers.pop("blake3").hexdigest())
+    others = {name: hasher.hexdigest() for name, hasher in hashers.items()}
+    return Hashes(size=size, digest=digest, others=others)

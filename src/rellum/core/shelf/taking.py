@@ -12,10 +12,10 @@ from rellum.core.archives.model import STANDARD_LIMITS, Form, Limits, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import Part, PartSet, gather, part_by_name, part_of
 from rellum.core.durable import flush_file
-from rellum.core.hashing import Digest, hash_file
+from rellum.core.hashing import Digest
 from rellum.core.progress import Listener, Progress, silent
 from rellum.core.shelf.index import ShelfEntry, ShelfFault
-from rellum.core.shelf.intake import By, Hashes, Passage, hash_of
+from rellum.core.shelf.intake import By, Hashes, Passage, hashes_of
 from rellum.core.shelf.store import Shelf
 
 Approve = Callable[[Hashes], None]
@@ -52,69 +52,71 @@ class Took:
     hashes: Hashes
 
 
-SIMPLY: Final = Taking()
+PLAINLY: Final = Taking()
 
 
-def take(shelf: Shelf, path: str, how: Taking = SIMPLY, listen: Listener = silent) -> Took:
+def take(shelf: Shelf, path: str, how: Taking = PLAINLY, listen: Listener = silent) -> Took:
     """Take a whole archive in: its bytes are read once, hashed, copied and checked in full.
 
     Raises ArchiveFault, ShelfFault, StillComing and what ``how.approve`` raises; then nothing of
     it stays on the shelf and the source is as it was.
     """
-    name = how.name or os.path.basename(path)
     if known := _known(shelf, path, how):
-        return _again(shelf, known, path, how)
+        return _again(shelf, *known, path, how)
     # Its list of members alone tells most of what can be wrong, where it has one.
-    archive = open_archive(path, name=path, limits=how.limits, form=how.form)
+    name = how.name or os.path.basename(path)
+    shown = name if how.form == "file" else path
+    archive = open_archive(path, shown, limits=how.limits, form=how.form)
 
     def check(ready: Ready) -> tuple[Member, ...]:
-        behind = open_archive(
-            path,
-            name if archive.form == "file" else path,
-            limits=how.limits,
-            form=archive.form,
-            encoding=archive.encoding,
-            ready=ready,
-        )
-        found = behind.check()
-        archive.encoding = behind.encoding
-        return found
+        archive.ready = ready
+        return archive.check()
 
     hashes, members = _carry(shelf, path, how, check, listen)
-    entry = ShelfEntry(
-        digest=hashes.digest,
-        size=hashes.size,
-        sha256=hashes.others.get("sha256"),
-        name=name,
-        form=archive.form,
-        encoding=archive.encoding,
-    )
-    shelf.index.add(entry, members)
-    _let_go(path, how.by)
-    return Took(entry=entry, is_new=True, hashes=hashes)
+    entry = _entry(hashes, name, form=archive.form, encoding=archive.encoding)
+    return _enter(shelf, entry, members, hashes, path, how)
 
 
 def take_part(
-    shelf: Shelf, path: str, part: Part, how: Taking = SIMPLY, listen: Listener = silent
+    shelf: Shelf, path: str, part: Part, how: Taking = PLAINLY, listen: Listener = silent
 ) -> Took:
     """Take one part of an archive in: hashed and kept; looked into when all parts are there.
 
     Raises ShelfFault, StillComing and what ``how.approve`` raises.
     """
     if known := _known(shelf, path, how):
-        if not known.part_of:
-            shelf.index.update(known.digest, "part_of", part.key)
-        return _again(shelf, known, path, how)
+        if not known[0].part_of:
+            shelf.index.update(known[0].digest, "part_of", part.key)
+        return _again(shelf, *known, path, how)
     hashes, _ = _carry(shelf, path, how, lambda ready: (), listen)
-    entry = ShelfEntry(
+    entry = _entry(hashes, how.name or os.path.basename(path), form=None, part_of=part.key)
+    return _enter(shelf, entry, (), hashes, path, how)
+
+
+def _entry(
+    hashes: Hashes, name: str, *, form: Form | None, encoding: str = "", part_of: str = ""
+) -> ShelfEntry:
+    return ShelfEntry(
         digest=hashes.digest,
         size=hashes.size,
         sha256=hashes.others.get("sha256"),
-        name=how.name or os.path.basename(path),
-        form=None,
-        part_of=part.key,
+        name=name,
+        form=form,
+        encoding=encoding,
+        part_of=part_of,
     )
-    shelf.index.add(entry, ())
+
+
+def _enter(
+    shelf: Shelf,
+    entry: ShelfEntry,
+    members: tuple[Member, ...],
+    hashes: Hashes,
+    path: str,
+    how: Taking,
+) -> Took:
+    """Record a file that is on the shelf now, and let go of its source."""
+    shelf.index.add(entry, members)
     _let_go(path, how.by)
     return Took(entry=entry, is_new=True, hashes=hashes)
 
@@ -145,27 +147,23 @@ def complete(shelf: Shelf, ordered: tuple[str, ...], name: str, limits: Limits) 
     return shelf.index.add(whole, members)
 
 
-def _known(shelf: Shelf, path: str, how: Taking) -> ShelfEntry | None:
+def _known(shelf: Shelf, path: str, how: Taking) -> tuple[ShelfEntry, Hashes] | None:
     """Return the file on the shelf that has the same bytes; hashed only if the size is the same."""
     size = os.path.getsize(path)
     same_size = shelf.index.all("size = ?", size)
     if not same_size:
         return None
-    digest = how.hashes.digest if how.hashes else hash_file(path)
-    found = next((each for each in same_size if each.digest == digest), None)
-    return found if found and os.path.exists(shelf.path_of(digest)) else None
+    hashes = how.hashes or hashes_of(path, how.also)
+    found = next((each for each in same_size if each.digest == hashes.digest), None)
+    return (found, hashes) if found and os.path.exists(shelf.path_of(found.digest)) else None
 
 
-def _again(shelf: Shelf, known: ShelfEntry, path: str, how: Taking) -> Took:
-    hashes = how.hashes
-    if hashes is None:
-        others = {name: hash_of(path, name) for name in how.also}
-        hashes = Hashes(size=known.size, digest=known.digest, others=others)
+def _again(shelf: Shelf, known: ShelfEntry, hashes: Hashes, path: str, how: Taking) -> Took:
     how.approve(hashes)
-    others = dict(hashes.others)
-    if "sha256" in others and not known.sha256:
-        shelf.index.update(known.digest, "sha256", others["sha256"])
-        known = replace(known, sha256=others["sha256"])
+    sha256 = hashes.others.get("sha256")
+    if sha256 and not known.sha256:
+        shelf.index.update(known.digest, "sha256", sha256)
+        known = replace(known, sha256=sha256)
     _let_go(path, how.by)
     return Took(entry=known, is_new=False, hashes=hashes)
 
