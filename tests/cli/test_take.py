@@ -136,6 +136,32 @@ class TakeTest(WorldTest):
         with open(self.world.path("game", "mods", "lamps", "d", "3.dat"), "rb") as file:
             self.assertEqual(len(file.read()), 2000)
 
+    def test_two_releases_may_have_parts_of_the_same_names(self) -> None:
+        for mod in ("lamps", "bells"):
+            content = zip_bytes({f"{mod}.dat": NOISE.randbytes(3000)})
+            parts = {"data.zip.001": content[:1600], "data.zip.002": content[1600:]}
+            files = "".join(
+                f'[[release.file]]\nname = "{name}"\nsha256 = "{hashlib.sha256(part).hexdigest()}"\n'
+                for name, part in parts.items()
+            )
+            self.card(mod, files)
+            paths = [self.put(f"{mod}/{name}", part) for name, part in parts.items()]
+            self.assertEqual({e["reason"] for e in self.take(*paths)}, {"2 parts, all here"})
+            self.world.want(mod)
+        self.world.resolve()
+        self.world.apply()
+        game = self.world.game()
+        self.assertTrue({"mods/lamps/lamps.dat", "mods/bells/bells.dat"} <= set(game))
+
+    def test_a_part_that_was_damaged_can_be_taken_again(self) -> None:
+        content = zip_bytes({"a.dat": NOISE.randbytes(3000)})
+        damaged = bytes([content[100] ^ 1]) + content[101:1600]
+        first = self.put("x.zip.001", content[:100] + damaged)
+        second = self.put("x.zip.002", content[1600:])
+        self.assertIn("is damaged", self.take(first, second)[0]["reason"])
+        again = self.take(self.put("new/x.zip.001", content[:1600]))
+        self.assertEqual(again[0]["reason"], "2 parts, all here")
+
     def test_volumes_and_split_zips_tell_how_many_there_are(self) -> None:
         write_tree(self.world.path("in"), {"x/data.bin": NOISE.randbytes(500_000)})
         for command, missing in (

@@ -61,6 +61,13 @@ class EditsTest(WorldTest):
         self.world.restore_all()
         self.assertEqual(self.world.game(), first)
 
+    def test_a_file_brought_later_goes_over_an_edit(self) -> None:
+        self.add("copper", DIFF)
+        self.world.add_release("whole", "1.0", {"data/cables.dat": b"all new"},
+                               says='load = { after = ["copper"] }')  # fmt: skip
+        self.make_applied()
+        self.assertEqual(self.cables(), b"all new")
+
     def test_over_a_file_that_a_mod_brings(self) -> None:
         self.world.add_release("base", "1.0", {"conf.json": b'{"depth": 1, "kind": "sea"}\n'},
                                place='to = "@mods/base/"')  # fmt: skip

@@ -94,7 +94,8 @@ def inventory(shelf: Shelf) -> Inventory:
     needed, gone = _needs(shelf.index.packs())
     groups: dict[str, list[ShelfEntry]] = {}
     for entry in shelf.index.all():
-        groups.setdefault(entry.part_of or entry.digest, []).append(entry)
+        key = f"{entry.part_of} {entry.origin.label}" if entry.part_of else entry.digest
+        groups.setdefault(key, []).append(entry)
     items = [_item(entries, needed) for entries in groups.values()]
     return Inventory(
         folder=shelf.folder,

@@ -136,7 +136,7 @@ class Taker:
         """Yield what became of each file, and of each archive in parts once, at the end."""
         files = list(self._expanded(paths))
         self._lists = lists_beside(files)
-        sets: dict[str, tuple[Part, list[Taken]]] = {}
+        sets: dict[tuple[str, str], tuple[Part, list[Taken]]] = {}
         for path in files:
             if os.path.isfile(path) and is_checksum_list(path):
                 continue  # read with the others of its folder
@@ -146,7 +146,7 @@ class Taker:
                     yield self._take_whole(path)
                     continue
                 taken = self._take_part(path, part)
-                sets.setdefault(part.key, (part, []))[1].append(taken)
+                sets.setdefault((part.key, _release_of(taken)), (part, []))[1].append(taken)
             except RellumError as error:
                 yield Taken(
                     path=path,
@@ -237,8 +237,9 @@ class Taker:
 
     def _complete(self, part: Part, its_parts: Sequence[Taken]) -> Iterator[Taken]:
         """Look whether an archive in parts is whole now, and into it if it is."""
-        named = self._names_of_all(part)
-        state = taking.gathered(self.shelf, part, named)
+        release = _release_of(its_parts[0])
+        named = self._names_of_all(part, release)
+        state = taking.gathered(self.shelf, part, release, named)
         whole = None
         reason, hint = state.progress, "Take the others too; their order does not matter."
         if not state.missing and (state.total is None or state.total == len(state.ordered)):
@@ -262,10 +263,12 @@ class Taker:
                 each, outcome=outcome, reason=count, form=whole.form, hint="", likely=likely
             )
 
-    def _names_of_all(self, part: Part) -> tuple[str, ...]:
+    def _names_of_all(self, part: Part, of: str) -> tuple[str, ...]:
         """Return the names of all parts where one card names them as files of one release."""
-        for entry in self.shelf.parts(part.key):
+        for entry in self.shelf.parts(part.key, of):
             for release, _ in self._cards.named(entry.name):
+                if of and release.name != of:
+                    continue
                 names = [file.name for file in release.files]
                 return tuple(
                     name
@@ -356,6 +359,11 @@ class Taker:
         entry = self.shelf.index.one("blake3 = ?", digest)
         size = entry.size if entry else 0
         return tuple(likeliest(self.catalog, name, size, self.shelf.members(digest)))
+
+
+def _release_of(taken: Taken) -> str:
+    """Return the release that a file is of, in words; empty where that is not known."""
+    return taken.known.origin.label if taken.known else ""
 
 
 def _refuse_other(path: str, release: Release, file: ReleaseFile, hashes: Hashes) -> None:

@@ -35,7 +35,8 @@ def lay_over(layers: Sequence[Layer], edit: Edit, winner: Winner) -> Target:
         for file in layer.files:
             under = files.get(file.path)
             if under is not None and under.owner != owner:
-                stays = mods.get(file.path) == winner(file.path)
+                chosen = winner(file.path)
+                stays = chosen is not None and mods.get(file.path) == chosen
                 loser = owner if stays else under.owner
                 hidden[loser] = hidden.get(loser, 0) + 1
                 if stays:

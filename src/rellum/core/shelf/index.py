@@ -180,7 +180,7 @@ class Index:
                     json.dumps(entry.parts),
                     entry.part_of,
                     _origin_text(entry.origin),
-                    entry.taken_at or datetime.now(UTC).isoformat(timespec="seconds"),
+                    entry.taken_at or datetime.now(UTC).isoformat(timespec="microseconds"),
                     listing,
                 ),
             )

@@ -92,9 +92,12 @@ class Shelf:
         except FileNotFoundError:
             pass
 
-    def parts(self, key: str) -> list[ShelfEntry]:
-        """Return the parts of an archive that are here, in no order."""
-        found = self.index.all("part_of = ?", key)
+    def parts(self, key: str, release: str) -> list[ShelfEntry]:
+        """Return the parts of a release's archive that are here, the last taken first."""
+        found = [
+            each for each in self.index.all("part_of = ?", key) if each.origin.label == release
+        ]
+        found.sort(key=lambda each: each.taken_at, reverse=True)
         return [each for each in found if os.path.exists(self.path_of(each.digest))]
 
     def set_origin(self, digest: Digest, origin: Origin) -> None:

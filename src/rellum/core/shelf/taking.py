@@ -121,10 +121,14 @@ def _enter(
     return Took(entry=entry, is_new=True, hashes=hashes)
 
 
-def gathered(shelf: Shelf, part: Part, named: tuple[str, ...] = ()) -> PartSet:
-    """Return how far an archive in parts is here; ``named`` are its parts' names by its card."""
+def gathered(shelf: Shelf, part: Part, release: str, named: tuple[str, ...] = ()) -> PartSet:
+    """Return how far an archive in parts is here; ``named`` are its parts' names by its card.
+
+    Archives of different releases may have parts of the same names: those of ``release`` count (empty:
+    those of no known one), and of two with one number the one that was taken last.
+    """
     found = []
-    for entry in shelf.parts(part.key):
+    for entry in shelf.parts(part.key, release):
         path = shelf.path_of(entry.digest)
         its_part = part_by_name(entry.name) or part_of(path, entry.name)
         if its_part is None or its_part.key != part.key:
