@@ -113,7 +113,8 @@ class Game:
 def guess_shape(paths: Sequence[str], game: Game, mod_id: str) -> Shape:
     """Guess what of an archive goes where."""
     left_out = tuple(path for path in paths if _BESIDE.search(path) and path.count("/") <= 1)
-    files = [path for path in paths if path not in left_out]
+    apart = frozenset(left_out)
+    files = [path for path in paths if path not in apart]
     wrapper = _wrapper(files, game)
     inside = [path[len(wrapper) :] for path in files]
     finder = _Finder(game, mod_id)
