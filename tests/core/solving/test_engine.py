@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import unittest
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from rellum.core.solving.core import shrink, shrink_quickly
@@ -97,6 +97,9 @@ class EngineTest(unittest.TestCase):
 
     @settings(max_examples=200, deadline=None)
     @given(worlds(), st.lists(st.tuples(st.integers(0, 4), st.integers(0, 15)), max_size=4))
+    @example(
+        ([2, 2], [[(0, 1), (1, 2)], [(0, 2)], [(1, 1)]]), [(0, 2)]
+    )  # impossible from the start
     def test_one_engine_answers_many_questions(self, world, questions) -> None:
         """Supposed by decisions, taken back, and supposed otherwise: as if asked for the first time."""
         sizes, clauses = world

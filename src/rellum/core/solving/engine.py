@@ -49,7 +49,7 @@ class Engine:
     """Domains, clauses and the trail of what happened to the domains, decision by decision.
 
     ``domains`` and ``sizes`` (how many values each variable has) are changed only here.
-    ``contradiction`` is a clause given that can never hold, if there is one; ``given`` and
+    ``contradiction`` is a clause that can never hold, given or found, if there is one; ``given`` and
     ``conflicts`` count clauses and conflicts.
     """
 
@@ -222,6 +222,7 @@ class Engine:
         self.conflicts += 1
         lesson = self._analyse(conflict)
         if lesson is None:
+            self.contradiction = conflict  # whatever is asked from now on, the answer is the same
             return conflict
         clause, level = lesson
         self.go_back(level)
