@@ -26,6 +26,9 @@ from rellum.core.change.disk import Disk
 from rellum.core.change.recover import Recovered
 from rellum.core.folder.model import Drift
 from rellum.core.folder.stamps import MARKER_NAME
+from rellum.core.layers.model import Brought, LayerEdit
+from rellum.core.layers.target import Members
+from rellum.core.paths import PlacePath
 
 SHEET = """\
 [game]
@@ -121,6 +124,19 @@ def write_tree(root: str, files: dict[str, bytes]) -> None:
             file.write(content)
 
 
+class NoMaker:
+    """For layers of which nothing is made."""
+
+    def edit(self, change: LayerEdit, below: Brought | None) -> Brought:
+        raise AssertionError(f"nothing is edited here: {change}, {below}")
+
+    def rebuild(self, container: PlacePath, below: Brought | None, members: Members) -> Brought:
+        raise AssertionError(f"no container is here: {container}, {below}, {members}")
+
+    def vanilla(self, pattern: str) -> tuple[PlacePath, ...]:
+        raise AssertionError(f"nothing is removed here: {pattern}")
+
+
 class World:
     """Game, catalog, downloads, shelf and pack in one temporary folder."""
 
@@ -134,6 +150,17 @@ class World:
 
     def path(self, *parts: str) -> str:
         return os.path.join(self.root, *parts)
+
+    def change_sheet(self, more: str = "", *, places: str = "", game: str = "") -> None:
+        """Let the game sheet say more: tables at the end, places, keys of the game."""
+        text = SHEET.replace("[places]\n", f"[places]\n{places}\n")
+        text = text.replace("[game]\n", f"[game]\n{game}\n") + more
+        write_tree(self.path("catalog"), {"games/fathomline.toml": text.encode()})
+
+    def change_pack(self, more: str) -> None:
+        """Let rellum.toml say more."""
+        with open(self.path("pack", "rellum.toml"), "a", encoding="utf-8") as file:
+            file.write(more)
 
     def add_release(
         self,
@@ -187,7 +214,10 @@ class World:
         return check(self.path("pack"), ignore_recovery, deep=deep)
 
     def game(self, *, times: bool = False) -> dict[str, Entry]:
-        return snapshot(self.path("game"), times=times)
+        """Return the game folder; and what the player has elsewhere, as ``outside/…``."""
+        player = snapshot(self.path("player"), times=times)
+        outside = {f"outside/{path}": entry for path, entry in player.items()}
+        return snapshot(self.path("game"), times=times) | outside
 
     def write_game(self, name: str, content: bytes) -> None:
         write_tree(self.path("game"), {name: content})

@@ -21,6 +21,9 @@ PlacePath = NewType("PlacePath", str)
 MemberPath = NewType("MemberPath", str)
 """A checked relative path inside an archive, parts joined by ``/``."""
 
+CONTAINER_SIGN = "!/"
+"""Stands between a container and the member that is meant: ``@game/data/core.pak!/maps/north.map``."""
+
 GAME = "@game"
 GAME_PREFIX = "@game/"
 
@@ -99,6 +102,19 @@ def parse_place_path(text: str, places: Mapping[str, PlacePath]) -> PlacePath:
     return PlacePath(f"{base}/{rest}")
 
 
+def parse_place_pattern(text: str, places: Mapping[str, PlacePath]) -> str:
+    """Read a pattern over place paths, such as ``@mods/tides/**``. Raises UnsafePath.
+
+    A trailing slash stands for everything in the folder.
+    """
+    head = text.partition("/")[0]
+    plain = re.sub(r"[*?]+", "x", text)
+    base = parse_place_path(plain, places).split("/")
+    depth = len(plain.rstrip("/").split("/")) - 1
+    root = "/".join(base[: len(base) - depth])
+    return f"{root}{text[len(head) :]}" + ("**" if text.endswith("/") else "")
+
+
 def below(base: PlacePath, relative: str) -> PlacePath:
     """Return the path of ``relative``, already checked, under ``base``."""
     return PlacePath(f"{base}/{relative}") if relative else base
@@ -129,21 +145,57 @@ def shown_file(file: str) -> str:
     return min(relative, file, key=len)
 
 
-class Roots:
-    """Where the roots of place paths lie on this machine. In this version: ``@game``."""
+def split_member(path: PlacePath) -> tuple[PlacePath, MemberPath] | None:
+    """Return a container and the member in it that a path names; None where it names a file."""
+    container, sign, member = path.partition(CONTAINER_SIGN)
+    return (PlacePath(container), MemberPath(member)) if sign else None
 
-    def __init__(self, game_folder: str) -> None:
+
+def root_of(path: PlacePath) -> str:
+    """Return the root that a path lies under: ``@game``, or a place outside the game folder."""
+    return path.partition("/")[0]
+
+
+def is_in_game(path: PlacePath) -> bool:
+    """Whether a path lies in the game folder."""
+    return path.startswith(GAME_PREFIX) or path == GAME
+
+
+class Roots:
+    """Where the roots of place paths lie on this machine: ``@game``, and places outside of it."""
+
+    def __init__(self, game_folder: str, outside: Mapping[str, str] | None = None) -> None:
+        """``outside`` maps roots such as ``@settings`` to their folders."""
         self.game_folder = os.path.abspath(game_folder)
+        self.outside = {root: os.path.abspath(each) for root, each in (outside or {}).items()}
+
+    def __eq__(self, other: object) -> bool:
+        return (
+            isinstance(other, Roots)
+            and self.game_folder == other.game_folder
+            and self.outside == other.outside
+        )
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def folder_of(self, path: PlacePath) -> str:
+        """Return the folder of the root that a path lies under."""
+        root = root_of(path)
+        return self.game_folder if root == GAME else self.outside[root]
 
     def absolute(self, path: PlacePath) -> str:
         """Return the path in the operating system's form."""
-        return self.game_folder + path[len(GAME) :].replace("/", os.sep)
+        return self.folder_of(path) + path[len(root_of(path)) :].replace("/", os.sep)
 
     def place_path(self, absolute: str) -> PlacePath | None:
         """Return the place path of an absolute path, or None where it is under no root."""
-        relative = os.path.relpath(absolute, self.game_folder).replace(os.sep, "/")
-        if relative == ".":
-            return PlacePath(GAME)
-        if relative == ".." or relative.startswith("../") or os.path.isabs(relative):
-            return None
-        return PlacePath(GAME_PREFIX + relative)
+        for root, folder in ((GAME, self.game_folder), *self.outside.items()):
+            try:
+                relative = os.path.relpath(absolute, folder).replace(os.sep, "/")
+            except ValueError:  # another drive
+                continue
+            if relative == ".":
+                return PlacePath(root)
+            if not (relative == ".." or relative.startswith("../") or os.path.isabs(relative)):
+                return PlacePath(f"{root}/{relative}")
+        return None

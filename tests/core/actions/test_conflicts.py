@@ -13,17 +13,16 @@ from rellum.core.archives.model import Member
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.ids import ModId
 from rellum.core.layers.conflicts import find_conflicts
-from rellum.core.layers.model import Layer, LayerFile, MadeFile
+from rellum.core.layers.model import Layer, LayerFile
 from rellum.core.layers.target import lay_over
 from rellum.core.paths import MemberPath, PlacePath
-from rellum.core.versions.orderings import parse_version
-from tests.support import WorldTest
+from tests.support import NoMaker, WorldTest
 
 
 def layer(mod: str, files: dict[str, str]) -> Layer:
     return Layer(
         mod=ModId(mod),
-        version=parse_version("1"),
+        version="1",
         files=tuple(
             LayerFile(
                 path=PlacePath(f"@game/{path}"),
@@ -38,10 +37,6 @@ def layer(mod: str, files: dict[str, str]) -> Layer:
             for path, text in files.items()
         ),
     )
-
-
-def no_edit(*_: object) -> MadeFile:
-    raise AssertionError("nothing is edited here")
 
 
 class ConflictsTest(unittest.TestCase):
@@ -63,7 +58,7 @@ class ConflictsTest(unittest.TestCase):
             name = chosen.get(path[-1])
             return ModId(name) if name else None
 
-        target = lay_over(layers, no_edit, winner)
+        target = lay_over(layers, NoMaker(), winner)
         found = find_conflicts(layers, winner)
         for each in found.conflicts:
             laid = target.files[each.path]

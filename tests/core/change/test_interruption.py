@@ -13,7 +13,15 @@ from functools import partial
 from rellum.core.actions.open_pack import open_pack
 from rellum.core.change.disk import Disk
 from rellum.core.errors import ChangeFailed, RellumError
-from tests.support import Entry, World, WorldTest, ignore_recovery, without_marker
+from tests.support import (
+    Entry,
+    World,
+    WorldTest,
+    ignore_recovery,
+    without_marker,
+    write_tree,
+    zip_bytes,
+)
 
 Action = Callable[[World, Disk], object]
 
@@ -110,7 +118,44 @@ def restored(world: World) -> Action:
     return lambda w, disk: w.restore_all(disk)
 
 
-SCENARIOS = (first_apply, update, dropped, restored)
+def of_every_kind(world: World) -> Action:
+    """Over the user's files elsewhere; vanilla taken away; a container; a text; an empty folder."""
+    write_tree(world.path("game"), {"data/core.pak": zip_bytes({"a": b"a", "b": b"b"})})
+    write_tree(world.path("player"), {"tides.ini": b"mine", "other.ini": b"other"})
+    world.change_sheet(places='settings = "{documents}/F"\nnew = "{data}/F"')
+    place = """to = "@settings/"
+[[release.place]]
+take = "more/**"
+to = "@new/"
+[[release.place]]
+take = "more/**"
+to = "@data/core.pak!/x/"
+[[release.place]]
+text = "${mod.id}"
+to = "@mods/t.txt"
+[[release.place]]
+folder = true
+to = "@mods/cache/"
+"""
+    members = {"tides.ini": b"tides", "more/x.dat": b"x"}
+    world.add_release("tides", "1.0", members, says='removes = ["@data/twin.dat"]', place=place)
+    world.adopt()
+    world.change_pack('[game.places]\nsettings = "../player"\nnew = "../player/new/new"\n')
+    world.take_all()
+    world.want("tides")
+    world.resolve()
+    return lambda w, disk: w.apply(disk)
+
+
+def of_every_kind_dropped(world: World) -> Action:
+    """All of that goes again."""
+    action = of_every_kind(world)
+    world.apply()
+    world.drop("tides")
+    return action
+
+
+SCENARIOS = (first_apply, update, dropped, restored, of_every_kind, of_every_kind_dropped)
 
 
 class Stage:

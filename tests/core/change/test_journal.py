@@ -21,7 +21,7 @@ from rellum.core.change.journal import (
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.state import Kept
-from rellum.core.paths import PlacePath
+from rellum.core.paths import PlacePath, Roots
 from tests.support import memory_folder
 
 paths = st.text(st.characters(blacklist_characters="\0"), min_size=1, max_size=9).map(
@@ -39,15 +39,24 @@ journals = st.builds(
     Journal,
     id=st.just("0123"),
     action=st.just("apply"),
-    game_folder=st.just("/game"),
-    staging=st.just("/game/.staging"),
+    roots=st.just(Roots("/game", {"@settings": "/home/settings"})),
+    made_for_roots=st.just(("/home/settings",)),
     steps=st.lists(
         st.builds(Step, path=paths, before=maybe, after=maybe, staged=st.just("7")), max_size=3
     ).map(tuple),
     new_folders=st.lists(paths, max_size=2).map(tuple),
     spare_folders=st.lists(paths, max_size=2).map(tuple),
     laid=st.lists(
-        st.builds(Laid, path=paths, owner=st.just("a 1"), content=contents, under=maybe), max_size=2
+        st.builds(
+            Laid,
+            path=paths,
+            owner=st.just("a 1"),
+            content=maybe,
+            under=maybe,
+            role=st.sampled_from(("", "merge", "mine")),
+            base=st.one_of(st.none(), st.just(Digest("f" * 64))),
+        ),
+        max_size=2,
     ).map(tuple),
     no_longer_laid=st.lists(paths, max_size=2).map(tuple),
     kept=st.lists(
@@ -88,8 +97,7 @@ class JournalTest(unittest.TestCase):
         journal = Journal(
             id="0123",
             action="apply",
-            game_folder="/g",
-            staging="/g/s",
+            roots=Roots("/g"),
             steps=(step,),
             is_ready=True,
         )

@@ -12,12 +12,12 @@ from rellum.core.archives.model import Member
 from rellum.core.catalog.model import PlaceRule, Source
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.ids import ModId
-from rellum.core.layers.model import Layer, LayerFile, MadeFile
+from rellum.core.layers.model import Layer, LayerFile
 from rellum.core.layers.placing import PlacingFault, place_archives
 from rellum.core.layers.target import LayerClash, lay_over
 from rellum.core.paths import MemberPath, PlacePath
 from rellum.core.shelf.index import ShelfEntry
-from rellum.core.versions.orderings import parse_version
+from tests.support import NoMaker
 
 ENTRY = ShelfEntry(digest=Digest("d" * 64), size=1, sha256=None, name="tides.zip")
 
@@ -32,10 +32,6 @@ def rule(
     return PlaceRule(
         take=take, to=PlacePath(to), expect=expect, source=Source(file="c.toml"), **more
     )
-
-
-def no_edit(*_: Any) -> MadeFile:
-    raise AssertionError("nothing is edited here")
 
 
 def no_winner(_: PlacePath) -> None:
@@ -145,21 +141,21 @@ class PlacingTest(unittest.TestCase):
 
     def test_later_layers_win(self) -> None:
         one, two = (self.layer(mod, "a", f"{mod}-own") for mod in ("m1", "m2"))
-        target = lay_over([one, two], no_edit, no_winner)
+        target = lay_over([one, two], NoMaker(), no_winner)
         self.assertEqual(target.files[PlacePath("@game/a")].owner, "m2 1")
         self.assertEqual(len(target.files), 3)
         self.assertEqual(target.hidden, {"m1 1": 1})
 
     def test_a_file_cannot_be_a_folder(self) -> None:
         with self.assertRaisesRegex(LayerClash, "a is a file of m1 1 and a folder of m2 1"):
-            lay_over([self.layer("m1", "a"), self.layer("m2", "a/b/c")], no_edit, no_winner)
+            lay_over([self.layer("m1", "a"), self.layer("m2", "a/b/c")], NoMaker(), no_winner)
 
     def layer(self, mod: str, *paths: str) -> Layer:
         files = tuple(
             LayerFile(path=PlacePath(f"@game/{path}"), archive=ENTRY.digest, member=member(path))
             for path in paths
         )
-        return Layer(mod=ModId(mod), version=parse_version("1"), files=files)
+        return Layer(mod=ModId(mod), version="1", files=files)
 
 
 if __name__ == "__main__":

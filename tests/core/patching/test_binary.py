@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import random
 import shutil
@@ -12,12 +13,23 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from rellum.core.patching import vcdiff, zstd_patch
 from rellum.core.patching.model import PatchFault
-from rellum.core.patching.vcdiff import apply_vcdiff
-from rellum.core.patching.zstd_patch import apply_zstd
 
 MOST = 1 << 24
 HEAD = b"\xd6\xc3\xc4\0"
+
+
+def apply_vcdiff(old: bytes, delta: bytes, name: str, most: int) -> bytes:
+    out = io.BytesIO()
+    vcdiff.apply_vcdiff(old, delta, out, name, most)
+    return out.getvalue()
+
+
+def apply_zstd(old: bytes, delta: bytes, name: str, most: int) -> bytes:
+    out = io.BytesIO()
+    zstd_patch.apply_zstd(old, delta, out, name, most)
+    return out.getvalue()
 
 
 def related(source: random.Random, size: int) -> tuple[bytes, bytes]:

@@ -4,22 +4,28 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Self
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.conflicts import winners_of
-from rellum.core.actions.edit_files import Editor
-from rellum.core.actions.layering import find_layers
+from rellum.core.actions.layering import LineUpOf, find_layers
+from rellum.core.actions.making import Making
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.outside import roots_of
 from rellum.core.actions.resolve import current_line_up
+from rellum.core.actions.workshop import Workshop
+from rellum.core.catalog.load import find_mod
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import Space, execute, space_for
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_target
+from rellum.core.globs import any_test
 from rellum.core.layers.model import Target
 from rellum.core.layers.target import lay_over
 from rellum.core.pack.lock_file import LockFile, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.paths import PlacePath
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
 
@@ -49,8 +55,12 @@ def preview(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) -> P
 
     Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, CannotLay, FolderOwned.
     """
-    with open_pack(pack_folder, on_recovered) as opened, Shelf(shelf_folder) as shelf:
-        return _prepare(opened, shelf)
+    with (
+        open_pack(pack_folder, on_recovered) as opened,
+        Shelf(shelf_folder) as shelf,
+        _Preparing(opened, shelf) as preparing,
+    ):
+        return preparing.preview()
 
 
 def apply(
@@ -63,10 +73,12 @@ def apply(
 ) -> ApplyResult:
     """Plan, ask, and carry the plan out. Raises what ``preview`` does, NoSpace, RolledBack."""
     with open_pack(pack_folder, on_recovered, disk) as opened, Shelf(shelf_folder) as shelf:
-        planned = _prepare(opened, shelf)
-        done = not planned.plan.visible or confirm(planned)
-        if done and not planned.plan.is_empty:
-            execute(planned.plan, "apply", replace(opened.site, listen=listen), shelf.open)
+        with _Preparing(opened, shelf) as preparing:
+            planned = preparing.preview()
+            done = not planned.plan.visible or confirm(planned)
+            if done and not planned.plan.is_empty:
+                site = replace(opened.site, listen=listen, roots=preparing.roots)
+                execute(planned.plan, "apply", site, preparing.workshop)
         if done and planned.made_anew:
             # Last: a change that fails must leave the line-up as it was, too.
             write_lock(opened.home, planned.lock)
@@ -74,16 +86,43 @@ def apply(
         return ApplyResult(preview=planned, done=done, originals_folder=folder)
 
 
-def _prepare(opened: OpenPack, shelf: Shelf) -> Preview:
-    home, adopted = opened.home, opened.adopted
-    refuse_other_owner(opened.roots, home, adopted.pack_id)
-    pack = read_pack_file(home)
-    catalog = catalog_of(home, pack)
-    lock, made_anew = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
-    target = lay_over(
-        find_layers(lock, catalog, shelf), Editor(opened, shelf).make, winners_of(pack, catalog)
-    )
-    marker = marker_bytes(home, adopted.pack_id)
-    plan = plan_target(target.files, marker, opened.state, opened.roots)
-    space = space_for(plan, home, opened.roots)
-    return Preview(lock=lock, made_anew=made_anew, plan=plan, target=target, space=space)
+class _Preparing:
+    """A pack with its catalog and line-up, and a workshop that is open for as long as this is."""
+
+    def __init__(self, opened: OpenPack, shelf: Shelf) -> None:
+        self.opened = opened
+        refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        self.pack = read_pack_file(opened.home)
+        self.catalog = catalog_of(opened.home, self.pack)
+        self.roots = roots_of(opened, self.catalog.sheet, self.pack)
+        self.workshop = Workshop(opened, shelf, self.roots)
+
+    def __enter__(self) -> Self:
+        self.workshop.__enter__()
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.workshop.close()
+
+    def preview(self) -> Preview:
+        opened, catalog, pack = self.opened, self.catalog, self.pack
+        shelf = self.workshop.shelf
+        lock, made_anew = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
+        line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=self.workshop)
+        making = Making(self.workshop, catalog.sheet)
+        target = lay_over(find_layers(line_up), making, winners_of(pack, catalog))
+        marker = marker_bytes(opened.home, opened.adopted.pack_id)
+        is_carried = _carried_by(line_up)
+        plan = plan_target(target, marker, opened.state, self.roots, is_carried)
+        space = space_for(plan, opened.home, self.roots)
+        return Preview(lock=lock, made_anew=made_anew, plan=plan, target=target, space=space)
+
+
+def _carried_by(line_up: LineUpOf) -> Callable[[PlacePath], bool]:
+    """Return the test for files that are the user's own by the sheet or a release of the line-up."""
+    patterns = list(line_up.catalog.sheet.carry)
+    for locked in line_up.lock.releases:
+        mod = find_mod(line_up.catalog, locked.mod)
+        release = mod.release_named(locked.version, locked.build)
+        patterns += release.carry if release else ()
+    return any_test(patterns)

@@ -59,4 +59,5 @@ def _all_files(state: State) -> Iterator[tuple[PlacePath, Content, str]]:
         if entry.path not in laid and entry.content is not None:
             yield entry.path, entry.content, VANILLA
     for each in laid.values():
-        yield each.path, each.content, each.owner
+        if each.content is not None:
+            yield each.path, each.content, each.owner

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from rellum.core.actions.catalogs import catalog_of
-from rellum.core.actions.layering import find_layers
+from rellum.core.actions.layering import LineUpOf, find_layers
 from rellum.core.actions.open_pack import OnRecovered, open_pack
+from rellum.core.actions.outside import roots_of
 from rellum.core.actions.resolve import current_line_up
+from rellum.core.actions.workshop import Workshop
 from rellum.core.catalog.model import Catalog
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
@@ -34,7 +36,10 @@ def conflicts(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) ->
         pack = read_pack_file(opened.home)
         catalog = catalog_of(opened.home, pack)
         lock, _ = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
-        layers = find_layers(lock, catalog, shelf)
+        roots = roots_of(opened, catalog.sheet, pack)
+        with Workshop(opened, shelf, roots) as workshop:
+            line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=workshop)
+            layers = find_layers(line_up)
     return find_conflicts(layers, winners_of(pack, catalog))
 
 

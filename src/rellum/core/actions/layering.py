@@ -1,19 +1,28 @@
-"""From a line-up to its layers: which files each release brings and edits."""
+"""From a line-up to its layers: which files each release brings, edits and removes."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from rellum.core.actions.needed import NeededFile, files_of
+from rellum.core.actions.workshop import Workshop
+from rellum.core.archives.model import Member
 from rellum.core.catalog.load import find_mod
-from rellum.core.catalog.model import Catalog
+from rellum.core.catalog.model import Catalog, GameSheet, PlaceRule, Release, SettingsUpdate
 from rellum.core.catalog.patches import release_chain
+from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
-from rellum.core.layers.model import Layer, LayerEdit
-from rellum.core.layers.placing import place_archives
+from rellum.core.globs import any_test
+from rellum.core.layers.model import Brought, Layer, LayerEdit, never_the_users
+from rellum.core.layers.placing import PlacingFault, place_archives
+from rellum.core.layers.spelling import spell_alike
+from rellum.core.layers.texts import fill_names, fill_text
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
+from rellum.core.pack.pack_file import PackFile
+from rellum.core.paths import PlacePath, fault_in_relative, shown
+from rellum.core.roles import Role
 from rellum.core.shelf.index import ShelfEntry
-from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import are_chosen
 
 
@@ -23,21 +32,47 @@ class MissingArchives(UserError):
     code = "missing-archives"
 
 
-def find_layers(lock: LockFile, catalog: Catalog, shelf: Shelf) -> tuple[Layer, ...]:
-    """Return the layers of a line-up, in load order. Raises MissingArchives, NoLineUp, PlacingFault."""
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LineUpOf:
+    """A line-up with all that its layers depend on."""
+
+    lock: LockFile
+    pack: PackFile
+    catalog: Catalog
+    workshop: Workshop
+
+
+_ROLES: Mapping[SettingsUpdate, Role] = {"replace": "", "merge": "merge", "leave": "mine"}
+
+
+def find_layers(line_up: LineUpOf) -> tuple[Layer, ...]:
+    """Return the layers of a line-up, in load order.
+
+    Raises MissingArchives, NoLineUp, PlacingFault, TextFault.
+    """
+    shelf = line_up.workshop.shelf
     located = [
         (
             locked,
-            [(each, shelf.find(each.file, each.release)) for each in files_of(locked, catalog)],
+            [
+                (each, shelf.find(each.file, each.release))
+                for each in files_of(locked, line_up.catalog)
+            ],
         )
-        for locked in lock.releases
+        for locked in line_up.lock.releases
     ]
     _refuse_missing([each for _, files in located for each, entry in files if entry is None])
-    return tuple(
+    names = dict(_names(line_up))
+    layers = tuple(
         layer
         for locked, files in located
-        for layer in _layers(locked, [(e, entry) for e, entry in files if entry], catalog, shelf)
+        for layer in _Releasing(line_up, locked, names).layers(
+            [(each, entry) for each, entry in files if entry]
+        )
     )
+    if line_up.catalog.sheet.folds_case:
+        return spell_alike(layers, line_up.workshop.opened.state.spellings)
+    return layers
 
 
 def _refuse_missing(missing: Sequence[NeededFile]) -> None:
@@ -50,31 +85,135 @@ def _refuse_missing(missing: Sequence[NeededFile]) -> None:
         )
 
 
-def _layers(
-    locked: LockedRelease,
-    files: Sequence[tuple[NeededFile, ShelfEntry]],
-    catalog: Catalog,
-    shelf: Shelf,
-) -> Iterator[Layer]:
-    """Yield a release's layers: the full release, then patch after patch, all of one owner."""
-    mod = find_mod(catalog, locked.mod)
-    release = mod.release_named(locked.version, locked.build)
-    if release is None:
-        raise NoLineUp(
-            f"the card of {locked.mod} has no release {locked.version} any more",
-            hint="Make a new line-up with 'rellum resolve'.",
-        )
-    for part in release_chain(release, mod):
-        archives = tuple(
-            (entry, shelf.members(entry.digest)) for each, entry in files if each.release == part
-        )
-        yield Layer(
-            mod=locked.mod,
-            version=release.version,
-            files=place_archives(part.places, archives, locked.options),
+def _names(line_up: LineUpOf) -> Iterator[tuple[str, str]]:
+    """Yield the names that stand for something in the texts and places of every card."""
+    sheet, lock = line_up.catalog.sheet, line_up.lock
+    yield "game.id", sheet.id
+    yield "game.name", sheet.name
+    yield "game.version", lock.game_version.text
+    yield "game.edition", lock.edition or ""
+    yield "pack.name", line_up.pack.name
+    for rule in sheet.expansion_rules:
+        yield f"expansion.{rule.answer}", "yes" if rule.answer in lock.expansions else "no"
+    for name, text in line_up.pack.variables:
+        yield f"variable.{name}", text
+    for name, found in _names_of_files(sheet, line_up.workshop).items():
+        yield f"name.{name}", found
+
+
+def _names_of_files(sheet: GameSheet, workshop: Workshop) -> dict[str, str]:
+    """Return the names that follow files of the game; without those whose file is not one."""
+    found = {}
+    for name, rule in sheet.names.items():
+        paths = list(workshop.vanilla(rule.pattern))
+        if len(paths) == 1:
+            file = paths[0].rpartition("/")[2]
+            found[name] = file if rule.with_ending else file.rpartition(".")[0] or file
+    return found
+
+
+class _Releasing:
+    """Makes the layers of one release of the line-up."""
+
+    def __init__(self, line_up: LineUpOf, locked: LockedRelease, names: Mapping[str, str]) -> None:
+        self.line_up = line_up
+        self.locked = locked
+        options = {f"option.{group}": " ".join(chosen) for group, chosen in locked.options}
+        self.values = {**names, "mod.id": locked.mod, "mod.version": locked.version, **options}
+
+    def layers(self, files: Sequence[tuple[NeededFile, ShelfEntry]]) -> Iterator[Layer]:
+        """Yield a release's layers: the full release, then patch after patch, all of one owner."""
+        locked = self.locked
+        mod = find_mod(self.line_up.catalog, locked.mod)
+        release = mod.release_named(locked.version, locked.build)
+        if release is None:
+            raise NoLineUp(
+                f"the card of {locked.mod} has no release {locked.version} any more",
+                hint="Make a new line-up with 'rellum resolve'.",
+            )
+        for part in release_chain(release, mod):
+            shelf = self.line_up.workshop.shelf
+            archives = tuple(
+                (entry, shelf.members(entry.digest))
+                for each, entry in files
+                if each.release == part
+            )
+            yield self._layer(part, release, archives)
+
+    def _layer(
+        self,
+        part: Release,
+        release: Release,
+        archives: Sequence[tuple[ShelfEntry, Sequence[Member]]],
+    ) -> Layer:
+        """Return the layer of one part; how files are kept up to date is the whole release's word."""
+        rules = [
+            replace(rule, to=self._place(rule.to, rule))
+            for rule in part.places
+            if are_chosen(rule.options, self.locked.options)
+        ]
+        taken = [rule for rule in rules if not (rule.copy or rule.text or rule.is_folder)]
+        files: dict[PlacePath, Brought] = {
+            file.path: file for file in place_archives(taken, archives, self.locked.options)
+        }
+        for rule in rules:
+            if made := self._made(rule):
+                files[rule.to] = made
+        return Layer(
+            mod=self.locked.mod,
+            version=release.version.text,
+            files=tuple(files.values()),
+            folders=tuple(rule.to for rule in rules if rule.is_folder),
             edits=tuple(
-                LayerEdit(edit=edit, archives=archives)
+                LayerEdit(edit=edit, archives=tuple(archives))
                 for edit in part.edits
-                if are_chosen(edit.options, locked.options)
+                if are_chosen(edit.options, self.locked.options)
             ),
+            removes=part.removes,
+            update=update_rule(release, self.line_up.catalog.sheet),
         )
+
+    def _made(self, rule: PlaceRule) -> Brought | None:
+        """Return what a rule brings that takes nothing from an archive. Raises PlacingFault."""
+        where = place_of(rule.source)
+        workshop = self.line_up.workshop
+        if rule.text is not None:
+            text = fill_text(rule.text, self.values, where)
+            return workshop.make_text(rule.to, text.encode("utf-8"))
+        if rule.copy is None:
+            return None
+        below = workshop.below(rule.copy)
+        if below is None:
+            raise PlacingFault(
+                f"{where}: there is no vanilla file {shown(rule.copy)} to copy",
+                hint="Correct 'copy' in the card.",
+            )
+        return replace(below, path=rule.to, file=workshop.file(below))
+
+    def _place(self, path: PlacePath, rule: PlaceRule) -> PlacePath:
+        """Fill in the names in a path, where a place is called after a file of the game."""
+        if "${" not in path:
+            return path
+        where = place_of(rule.source)
+        filled = fill_names(path, self.values, where)
+        if fault := fault_in_relative(filled[1:]):
+            raise PlacingFault(f"{where}: {shown(path)} becomes {shown(filled)}: {fault}")
+        return PlacePath(filled)
+
+
+def update_rule(release: Release, sheet: GameSheet) -> Callable[[PlacePath], Role]:
+    """Return how a release's files are brought up to date: by its own word, else by the sheet's."""
+    rules = (*release.settings, *sheet.settings)
+    carried = (*release.carry, *sheet.carry)
+    if not rules and not carried:
+        return never_the_users
+    tests = [(any_test([pattern]), _ROLES[word]) for pattern, word in rules]
+    is_carried = any_test(carried)
+
+    def role_of(path: PlacePath) -> Role:
+        for fits, role in tests:
+            if fits(path):
+                return role
+        return "mine" if is_carried(path) else ""
+
+    return role_of

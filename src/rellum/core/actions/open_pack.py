@@ -68,7 +68,7 @@ def open_pack(
                     f"the game folder {adopted.folder} is not there",
                     hint="Put it back where it was, or connect the disk it lies on.",
                 )
-            roots = Roots(adopted.folder)
+            roots = Roots(adopted.folder, state.outside())
             opened = OpenPack(home=home, adopted=adopted, state=state, roots=roots, disk=disk)
             if os.path.exists(home.journal_file):
                 _recover(opened.site, on_recovered)

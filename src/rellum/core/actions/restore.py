@@ -18,10 +18,11 @@ from rellum.core.hashing import Digest
 from rellum.core.nearest import nearest
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.state import BaselineEntry
-from rellum.core.paths import GAME, PlacePath, fault_in_relative, shown
+from rellum.core.paths import GAME, PlacePath, fault_in_relative, root_of, shown
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Archive
+    from rellum.core.layers.model import Brought
 
 
 class NothingToRestore(UserError):
@@ -109,7 +110,8 @@ def restore_all(
         # A lost folder is one finding; the folders and files in it are lost as well.
         below = {path for folder in missing for path in opened.state.baseline_below(folder)}
         paths = {*opened.state.laid(), *drifted, *below}
-        plan = plan_vanilla(paths, opened.state, opened.roots, opened.site.originals.has)
+        has_original = opened.site.originals.has
+        plan = plan_vanilla(paths, opened.state, opened.roots, has_original, whole=True)
         return _carry_out(opened, plan, foreign, confirm)
 
 
@@ -121,13 +123,19 @@ def _carry_out(
     restoration = Restoration(plan=plan, space=space, foreign=foreign)
     done = plan.is_empty or not plan.visible or confirm(restoration)
     if done and not plan.is_empty:
-        execute(plan, "restore", opened.site, _no_archive)
+        execute(plan, "restore", opened.site, _NoSources())
     folder = opened.home.originals_folder
     return RestoreResult(restoration=restoration, done=done, originals_folder=folder)
 
 
-def _no_archive(digest: Digest) -> Archive:
-    raise AssertionError(f"a restoration unpacks nothing, yet asks for {digest}")
+class _NoSources:
+    """A restoration brings nothing that is not in the originals."""
+
+    def archive(self, digest: Digest) -> Archive:
+        raise AssertionError(f"a restoration unpacks nothing, yet asks for {digest}")
+
+    def file(self, brought: Brought) -> str:
+        raise AssertionError(f"a restoration makes nothing, yet asks for {brought.path}")
 
 
 def _files_named(text: str, opened: OpenPack) -> list[PlacePath]:
@@ -164,6 +172,10 @@ def _place_path(text: str, opened: OpenPack) -> PlacePath:
                 hint="Name the file from the game folder, e.g. 'data/sea.dat'.",
             )
         return path
+    if root_of(PlacePath(text)) in opened.roots.outside:
+        if fault := fault_in_relative(text[1:]):
+            raise NothingToRestore(f"{text!r} cannot be used: {fault}")
+        return PlacePath(text.rstrip("/"))
     relative = os.path.normpath(text.removeprefix(GAME + "/")).replace(os.sep, "/")
     if relative in (".", GAME):
         return PlacePath(GAME)

@@ -4,20 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from functools import lru_cache, partial
+from functools import partial
 
 from rellum.core.catalog.model import (
     KINDS,
-    ChosenOptions,
     FileEdit,
     Mod,
-    PlaceRule,
     Release,
     ReleaseFile,
     Source,
 )
 from rellum.core.catalog.options import read_options
 from rellum.core.catalog.patches import Said, complete_patches
+from rellum.core.catalog.places import (
+    read_chosen,
+    read_patterns,
+    read_place,
+    read_settings_rules,
+)
 from rellum.core.catalog.sheets import parse_digest, parse_id
 from rellum.core.catalog.statements import (
     Orderings,
@@ -28,7 +32,7 @@ from rellum.core.catalog.statements import (
 )
 from rellum.core.catalog.tables import Fault, TableReader
 from rellum.core.ids import ModId
-from rellum.core.paths import PlacePath, fault_in_relative, parse_place_path
+from rellum.core.paths import PlacePath
 from rellum.core.versions.orderings import DOTTED, LISTED, SCHEMES, Ordering, parse_version
 from rellum.core.versions.ranges import parse_range
 
@@ -160,10 +164,13 @@ def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Rele
         offers=read_offers(reader, reading.orderings),
         made_for=read_made_for(reader),
         check_by_hand=reader.texts("check-by-hand", "a graphics driver from 2023 or later"),
-        carry=reader.texts("carry", "@settings/tides.ini"),
+        carry=read_patterns(reader, "carry", reading.places),
+        settings=read_settings_rules(reader.table("settings"), reading.places),
+        removes=read_patterns(reader, "removes", reading.places),
+        obsolete=read_patterns(reader, "obsolete", reading.places),
         files=tuple(file for each in reader.tables("file") if (file := _read_file(each))),
         places=tuple(
-            rule for each in reader.tables("place") if (rule := _read_place(each, reading.places))
+            rule for each in reader.tables("place") if (rule := read_place(each, reading.places))
         ),
         edits=_read_edits(reader, reading),
     )
@@ -225,6 +232,9 @@ def _merged(release: Release, build: Release) -> Release:
         load_before=release.load_before + build.load_before,
         load_end=build.load_end or release.load_end,
         carry=release.carry + build.carry,
+        settings=release.settings + build.settings,
+        removes=release.removes + build.removes,
+        obsolete=release.obsolete + build.obsolete,
         files=release.files + build.files,
         places=release.places + build.places,
         edits=release.edits + build.edits,
@@ -245,7 +255,7 @@ def _read_file(reader: TableReader) -> ReleaseFile | None:
     by_hand = reader.text("by-hand", "Sign in and press Get.") or ""
     page = reader.text("page", "https://files.example.invalid/tidal") or ""
     unpacked = reader.integer("unpacked", 310_000)
-    options = _read_options(reader)
+    options = read_chosen(reader)
     reader.finish()
     if name is None:
         return None
@@ -269,64 +279,5 @@ def _read_edits(reader: TableReader, reading: _Reading) -> tuple[FileEdit, ...]:
         return ()
     from rellum.core.catalog.edits import read_edit  # rare, and its forms take a while to import
 
-    found = (read_edit(each, reading.places, _read_options(each)) for each in reader.tables("edit"))
+    found = (read_edit(each, reading.places, read_chosen(each)) for each in reader.tables("edit"))
     return tuple(edit for edit in found if edit)
-
-
-def _read_place(reader: TableReader, places: PlaceFolders) -> PlaceRule | None:
-    take = reader.parsed("take", "TidalCurrents/**", _checked_glob) or "**"
-    to = reader.parsed(
-        "to", "@mods/tidal-currents/", partial(parse_place_path, places=places), required=True
-    )
-    expect = reader.texts("expect", "tides.dat")
-    for index, text in enumerate(expect):
-        if fault := fault_in_relative(text.rstrip("/")):
-            reader.fault(f"{text!r} cannot be expected: {fault}", "expect", index)
-    leave_out = reader.texts("leave-out", "*.txt")
-    for index, text in enumerate(leave_out):
-        reader.convert(text, _checked_glob, "leave-out", index)
-    strip = reader.integer("strip", 1) or 0
-    rename = _read_renames(reader.table("rename"))
-    options = _read_options(reader)
-    reader.finish()
-    if to is None:
-        return None
-    return PlaceRule(
-        take=take,
-        to=to,
-        expect=expect,
-        source=reader.source,
-        leave_out=leave_out,
-        strip=strip,
-        rename=rename,
-        options=options,
-    )
-
-
-def _read_renames(reader: TableReader) -> tuple[tuple[str, str], ...]:
-    """Read patterns and what they become; each ``*`` on the right stands for one on the left."""
-    renames = []
-    for pattern in reader.names():
-        becomes = reader.text(pattern, "sea_*.tex")
-        if becomes is None:
-            continue
-        if becomes.count("*") > pattern.count("*"):
-            reader.fault(f"{becomes!r} has more '*' than {pattern!r}", pattern)
-        reader.convert(becomes, _checked_glob, pattern)
-        renames.append((pattern, becomes))
-    return tuple(renames)
-
-
-def _read_options(reader: TableReader) -> ChosenOptions:
-    """Read for which choices something is: ``options = { quality = "high" }``."""
-    table = reader.table("options")
-    found = ((group, table.text(group, "high")) for group in table.names())
-    return tuple((group, choice) for group, choice in found if choice is not None)
-
-
-@lru_cache(maxsize=4096)
-def _checked_glob(text: str) -> str:
-    plain = text.replace("*", "x").replace("?", "x")
-    if fault := fault_in_relative(plain.rstrip("/")):
-        raise ValueError(f"{text!r} is not a pattern over an archive's files: {fault}")
-    return text + "**" if text.endswith("/") else text

@@ -128,6 +128,10 @@ class ReleaseFile:
     options: ChosenOptions = ()
 
 
+SettingsUpdate = Literal["replace", "merge", "leave"]
+"""What becomes of a settings file that the user changed when a release brings another."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlaceRule:
     """Which members of the archives go where.
@@ -137,6 +141,9 @@ class PlaceRule:
     must be found there. Of what is taken, ``leave_out`` (globs) goes; ``strip`` folders are taken off
     the front of the rest, which ``rename`` (patterns and what they become) then names.
     ``options`` are choices by group: the rule holds where all of them are chosen.
+
+    Instead of taking members, a rule can bring a copy of a vanilla file (``copy``), a small text made
+    from choices (``text``), or make a folder that must be there (``is_folder``).
     """
 
     take: str
@@ -147,6 +154,9 @@ class PlaceRule:
     strip: int = 0
     rename: tuple[tuple[str, str], ...] = ()
     options: ChosenOptions = ()
+    copy: PlacePath | None = None
+    text: str | None = None
+    is_folder: bool = False
 
 
 EditForm = Literal["diff", "json-patch", "json-merge", "vcdiff", "zstd", "keys"]
@@ -183,6 +193,10 @@ class Release:
     ``game``, ``editions`` None and empty tuples mean: no condition. ``build`` is empty where the
     version has only one. ``withdrawn`` is the reason, empty where the release stands.
     ``check_by_hand`` are conditions outside Rellum's reach, in the card's words.
+
+    Patterns over place paths: ``carry`` are the user's own files, ``settings`` says how files that the
+    user changes are brought up to date, ``removes`` are files that go, ``obsolete`` what older
+    releases, laid by hand, may have left.
     """
 
     mod: ModId
@@ -203,6 +217,9 @@ class Release:
     load_before: tuple[ModId, ...] = ()
     load_end: Literal["", "first", "last"] = ""
     carry: tuple[str, ...] = ()
+    settings: tuple[tuple[str, SettingsUpdate], ...] = ()
+    removes: tuple[str, ...] = ()
+    obsolete: tuple[str, ...] = ()
     files: tuple[ReleaseFile, ...] = ()
     places: tuple[PlaceRule, ...] = ()
     edits: tuple[FileEdit, ...] = ()
@@ -301,12 +318,54 @@ class Rule:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class NameRule:
+    """A name that follows a vanilla file: the one that fits ``pattern``, with or without its ending."""
+
+    pattern: str
+    with_ending: bool
+    source: Source
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ContainerRule:
+    """Containers by ``pattern``, and patterns of members that go from one that is changed."""
+
+    pattern: str
+    drops: tuple[str, ...]
+
+
+LoadOrderForm = Literal["lines", "json", "ini"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LoadOrderFile:
+    """The game's own load-order file.
+
+    Its entries are the names of what fits ``entries`` (files or folders that mods lay). ``key`` is
+    where they stand: the keys to a JSON list, or the section of an INI file, in which each is a key
+    with the value ``value``.
+    """
+
+    path: PlacePath
+    form: LoadOrderForm
+    entries: str
+    key: tuple[str, ...]
+    value: str
+    source: Source
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class GameSheet:
     """How to know a game, and what is where in it.
 
     The first of ``version_rules`` that holds tells the version: its ``answer``, or the group named
     ``version`` of its pattern. The same for editions. Each expansion whose rule holds is there.
     ``known_versions`` are those that the sheet tells of, oldest first.
+
+    ``outside`` are the places outside the game folder: a folder by operating system, in which the
+    user's own folders stand as ``{documents}``. ``folds_case``: the game takes ``Data`` and ``data``
+    for one. ``names`` are names that must follow a file of the game. ``carry`` and ``settings`` are as
+    in a release.
     """
 
     id: SheetId
@@ -319,6 +378,13 @@ class GameSheet:
     places: Mapping[str, PlacePath] = field(hash=False)
     own_files: tuple[str, ...]
     source: Source
+    outside: Mapping[str, Mapping[str, str]] = field(hash=False, default_factory=dict)
+    folds_case: bool = False
+    names: Mapping[str, NameRule] = field(hash=False, default_factory=dict)
+    carry: tuple[str, ...] = ()
+    settings: tuple[tuple[str, SettingsUpdate], ...] = ()
+    containers: tuple[ContainerRule, ...] = ()
+    load_order: LoadOrderFile | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -25,6 +25,8 @@ _INHERITED = {
     "check-by-hand": ("check_by_hand",),
     "load": ("load_after", "load_before", "load_end"),
     "carry": ("carry",),
+    "settings": ("settings",),
+    "obsolete": ("obsolete",),
 }
 """The card's keys that a patch takes from what it patches, where it does not say them itself."""
 

@@ -7,9 +7,16 @@ from collections.abc import Mapping
 from functools import lru_cache, partial
 
 from rellum.core.catalog.model import GameSheet, Rule, Source
+from rellum.core.catalog.places import read_patterns, read_settings_rules
+from rellum.core.catalog.sheet_rules import (
+    read_containers,
+    read_load_order,
+    read_names,
+    read_places,
+)
 from rellum.core.catalog.tables import Fault, TableReader
 from rellum.core.ids import SheetId
-from rellum.core.paths import GAME, PlacePath, parse_place_path
+from rellum.core.paths import PlacePath, parse_place_path
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
 
@@ -32,7 +39,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     game = root.table("game", required=True)
     sheet_id = game.parsed("id", "fathomline", parse_id, required=True)
     name = game.text("name", "Fathomline", required=True)
-    places = _read_places(root.table("places"))
+    places, outside = read_places(root.table("places"))
     marks = tuple(
         path
         for index, text in enumerate(game.texts("marks", "@game/fathomline.py"))
@@ -42,12 +49,18 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         game.fault("name at least one file that every copy of the game has", "marks")
     elif not marks:
         game.fault("'marks' is missing; write e.g. marks = [\"@game/fathomline.py\"]")
-    own_files = game.texts("own-files", "@game/logs/**")
+    own_files = read_patterns(game, "own-files", places)
+    carry = read_patterns(game, "carry", places)
+    folds_case = game.flag("folds-case")
     known_versions = _read_known_versions(game)
     game.finish()
     version_rules = _read_rules(root, "version", "is", places)
     edition_rules = _read_rules(root, "edition", "id", places)
     expansion_rules = _read_rules(root, "expansion", "id", places)
+    names = read_names(root.table("names"), places)
+    settings = read_settings_rules(root.table("settings"), places)
+    containers = read_containers(root, places)
+    load_order = read_load_order(root, places)
     if "version" not in root:
         root.fault("no [[version]] rule says how to tell the game's version")
     root.finish()
@@ -64,6 +77,13 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         places=places,
         own_files=own_files,
         source=source,
+        outside=outside,
+        folds_case=folds_case,
+        names=names,
+        carry=carry,
+        settings=settings,
+        containers=containers,
+        load_order=load_order,
     )
 
 
@@ -75,18 +95,6 @@ def _read_known_versions(game: TableReader) -> tuple[Version, ...]:
         if (version := game.convert(text, parse_version, "versions", index))
     ]
     return tuple(sorted(set(found)))
-
-
-def _read_places(reader: TableReader) -> dict[str, PlacePath]:
-    places: dict[str, PlacePath] = {}
-    for name in reader.names():
-        if not ID.match(name) or name == GAME[1:]:
-            reader.fault(f"{name!r} cannot name a place", name)
-            continue
-        path = reader.parsed(name, "@game/mods", partial(parse_place_path, places={}))
-        if path:
-            places[name] = path
-    return places
 
 
 def _read_rules(

@@ -8,7 +8,7 @@ from __future__ import annotations
 import os
 import stat
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from rellum.core.change.disk import Disk, refuse_links_above
 from rellum.core.change.journal import Journal, Step, note_undo
@@ -17,33 +17,57 @@ from rellum.core.change.site import Site
 from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, shown
+from rellum.core.paths import PlacePath, Roots, parents, root_of, shown
 
 
 def finish(journal: Journal, site: Site) -> None:
     """Bring a ready change to its end, from wherever it stands. Raises OSError, FolderChanged."""
-    disk, roots = site.disk, site.roots
-    touched: set[str] = set()
+    disk, roots = site.disk, journal.roots
+    touched: set[PlacePath] = set()
     good: set[str] = set()
     for folder in journal.new_folders:
         absolute = roots.absolute(folder)
-        refuse_links_above(roots.game_folder, absolute, good)
+        refuse_links_above(roots.folder_of(folder), absolute, good)
         disk.make_folder(absolute)
-        touched.add(os.path.dirname(absolute))
+        touched.add(folder_above(folder))
     for step in journal.steps:
         path = roots.absolute(step.path)
-        refuse_links_above(roots.game_folder, path, good)
-        _take_step(step, path, os.path.join(journal.staging, step.staged), disk)
-        touched.add(os.path.dirname(path))
+        refuse_links_above(roots.folder_of(step.path), path, good)
+        _take_step(step, path, os.path.join(journal.staging_of(step.path), step.staged), disk)
+        touched.add(folder_above(step.path))
     for folder in journal.spare_folders:
         # One that holds something of the user's stays, and is no longer Rellum's.
         disk.remove_folder(roots.absolute(folder))
-        touched.add(os.path.dirname(roots.absolute(folder)))
-    still_there = sorted(each for each in touched if os.path.isdir(each))
-    disk.flush(roots.game_folder, [], still_there)
+        touched.add(folder_above(folder))
+    flush_folders(touched, roots, disk)
     disk.step("record")
     site.state.record(journal.state_change())
-    clean_up(journal, site)
+    clean_up(journal, site, spare=spare_roots(journal))
+
+
+def folder_above(path: PlacePath) -> PlacePath:
+    """Return the folder that a path lies in; a root lies in itself, as far as Rellum goes."""
+    return next(parents(path), path)
+
+
+def flush_folders(folders: Iterable[PlacePath], roots: Roots, disk: Disk) -> None:
+    """Make the names in folders durable, where these are still there. Raises OSError."""
+    by_root: dict[str, list[str]] = {}
+    for folder in sorted(folders):
+        absolute = roots.absolute(folder)
+        if os.path.isdir(absolute):
+            by_root.setdefault(roots.folder_of(folder), []).append(absolute)
+    for root, absolutes in by_root.items():
+        disk.flush(root, [], absolutes)
+
+
+def flush_files(staged: Mapping[PlacePath, str], roots: Roots, disk: Disk) -> None:
+    """Make staged files durable, and their names. Raises OSError."""
+    by_root: dict[str, list[str]] = {}
+    for path, file in staged.items():
+        by_root.setdefault(roots.folder_of(path), []).append(file)
+    for root, files in by_root.items():
+        disk.flush(root, files, [os.path.dirname(files[0]), root])
 
 
 def _take_step(step: Step, path: str, staged: str, disk: Disk) -> None:
@@ -71,18 +95,20 @@ def undo(journal: Journal, site: Site) -> tuple[PlacePath, ...]:
         if not journal.is_undoing and os.path.exists(site.home.journal_file):
             note_undo(site.home.journal_file, site.disk)
         left = _undo_steps(journal, site)
-    clean_up(journal, site)
+    clean_up(journal, site, spare=reversed(journal.made_for_roots))
     return tuple(left)
 
 
 def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
     """Bring back what stood before. As on the way forwards, all is staged and flushed first."""
-    disk, roots = site.disk, site.roots
+    disk, roots = site.disk, journal.roots
     left: list[PlacePath] = []
-    backs: dict[str, str] = {}
+    backs: dict[PlacePath, str] = {}
     needed = site.state.needed_counts()
     uses = Counter(step.before.digest for step in journal.steps if step.before)
-    disk.make_folder(journal.staging)
+    touched = {folder_above(step.path) for step in journal.steps}
+    for root in {root_of(each) for each in touched}:
+        disk.make_folder(journal.staging_of(PlacePath(root)))
     for folder in reversed(journal.spare_folders):
         disk.make_folder(roots.absolute(folder))
     for number, step in enumerate(reversed(journal.steps)):
@@ -95,18 +121,18 @@ def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
         elif step.before is None:
             disk.remove(path)
         else:
-            backs[path] = os.path.join(journal.staging, f"back-{number:07}")
+            back = os.path.join(journal.staging_of(step.path), f"back-{number:07}")
+            backs[step.path] = back
             # Two files of one content must not become two names of one file.
             keep = step.before.digest in needed or uses[step.before.digest] > 1
-            _stage_back(step, step.before, backs[path], site, keep=keep)
-    disk.flush(roots.game_folder, list(backs.values()), [journal.staging])
-    for path, back in backs.items():
-        disk.move_over(back, path)
+            _stage_back(step, step.before, back, site, keep=keep)
+    flush_files(backs, roots, disk)
+    for back_to, back in backs.items():
+        disk.move_over(back, roots.absolute(back_to))
     for folder in reversed(journal.new_folders):
         disk.remove_folder(roots.absolute(folder))
-    touched = {os.path.dirname(roots.absolute(step.path)) for step in journal.steps}
-    touched |= {os.path.dirname(roots.absolute(folder)) for folder in journal.new_folders}
-    disk.flush(roots.game_folder, [], sorted(each for each in touched if os.path.isdir(each)))
+    touched |= {folder_above(folder) for folder in journal.new_folders}
+    flush_folders(touched, roots, disk)
     return left
 
 
@@ -116,9 +142,20 @@ def _stage_back(step: Step, content: Content, target: str, site: Site, *, keep: 
     site.disk.set_mode_and_time(target, content.mode, content.mtime_ns)
 
 
-def clean_up(journal: Journal, site: Site) -> None:
-    """Remove what only the change needed, and last the journal."""
-    site.disk.remove_tree(journal.staging)
+def spare_roots(journal: Journal) -> list[str]:
+    """Return the folders of places in which nothing is left to be, once the change is done."""
+    return [journal.roots.absolute(each) for each in journal.spare_folders if each == root_of(each)]
+
+
+def clean_up(journal: Journal, site: Site, *, spare: Iterable[str] = ()) -> None:
+    """Remove what only the change needed, folders in ``spare`` that are empty, and last the journal.
+
+    These are folders in which there was a staging folder until now.
+    """
+    for staging in journal.stagings():
+        site.disk.remove_tree(staging)
+    for folder in spare:
+        site.disk.remove_folder(folder)
     if not journal.is_ready:
         site.originals.let_go_of_all_but(site.state.needed_counts())
     else:
@@ -130,6 +167,7 @@ def _no_longer_needed(journal: Journal, state: State) -> Iterable[Digest]:
     handled = {
         content.digest for step in journal.steps for content in (step.before, step.after) if content
     }
+    handled |= {laid.base for laid in journal.laid if laid.base}
     return sorted(handled - set(state.needed_counts()))
 
 

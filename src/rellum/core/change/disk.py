@@ -76,6 +76,14 @@ class Disk:
         except (OSError, NotImplementedError):
             _copy_new(source, target)
 
+    def move_or_copy(self, source: str, target: str) -> None:
+        """Move a file that nobody else needs to a new path, or copy it to another file system."""
+        self.step("move or copy")
+        try:
+            os.rename(source, target)
+        except OSError:
+            _copy_new(source, target)
+
     def copy(self, source: str, target: str) -> None:
         """Copy a file's bytes to a new file."""
         self.step("copy")

@@ -9,26 +9,30 @@ import os
 import shutil
 import sqlite3
 import stat
+import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
-from rellum.core.change.carry_out import finish, undo
+from rellum.core.change.carry_out import finish, flush_files, undo
+from rellum.core.change.disk import Disk
 from rellum.core.change.journal import Journal, Step, append_ready, write_begin
+from rellum.core.change.originals import FolderChanged
 from rellum.core.change.plan import Plan
 from rellum.core.change.site import Site
 from rellum.core.errors import ChangeFailed, RellumError, UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.stamps import STAGING_NAME
-from rellum.core.hashing import Digest
+from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import Kept, State, StateChange, new_id
-from rellum.core.paths import PlacePath, Roots, shown
+from rellum.core.paths import GAME, PlacePath, Roots, root_of, shown
 from rellum.core.progress import Progress
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Archive, Extraction
+    from rellum.core.layers.model import Brought
 
 
 class NoSpace(UserError):
@@ -55,35 +59,57 @@ class CannotWrite(UserError):
     code = "cannot-write"
 
 
-OpenArchive = Callable[[Digest], "Archive"]
+class Sources(Protocol):
+    """Where what layers bring comes from."""
+
+    def archive(self, digest: Digest) -> Archive:
+        """Return an archive of the shelf."""
+
+    def file(self, brought: Brought) -> str:
+        """Return a file on disk with that content; one that was made may be moved away."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Space:
-    """Bytes that a plan needs on the game's disk (and for originals on the pack's), and has."""
+    """Bytes that a plan needs on one disk, and that it has: on the one where there is least left."""
 
     needed: int
     free: int
 
 
 def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
-    """Return the space for new files, and for originals that must be copied to another disk."""
-    new = sum(each.after.size for each in plan.operations if each.after and each.source)
-    game, pack = os.stat(roots.game_folder), os.stat(home.state_folder)
-    free = shutil.disk_usage(roots.game_folder).free
-    if game.st_dev == pack.st_dev:
-        return Space(needed=new, free=free)
-    copied = sum(each.before.size for each in plan.operations if each.before)
-    back = sum(each.after.size for each in plan.operations if each.after and not each.source)
-    pack_free = shutil.disk_usage(home.state_folder).free
-    if copied > pack_free:
-        return Space(needed=copied, free=pack_free)
-    return Space(needed=new + back, free=free)
+    """Return the space for new files, and for what must be copied from one disk to another."""
+    pack = os.stat(home.state_folder).st_dev
+    needed: dict[int, int] = {}
+    folders = {pack: home.state_folder}
+    for each in plan.operations:
+        folder = existing(roots.folder_of(each.path))
+        device = os.stat(folder).st_dev
+        folders[device] = folder
+        if each.after and (each.source or device != pack):
+            needed[device] = needed.get(device, 0) + each.after.size
+        if each.before and device != pack:
+            needed[pack] = needed.get(pack, 0) + each.before.size
+    spaces = [
+        Space(needed=needed[device], free=shutil.disk_usage(folders[device]).free)
+        for device in needed
+    ]
+    if not spaces:
+        return Space(needed=0, free=shutil.disk_usage(roots.game_folder).free)
+    return min(spaces, key=lambda space: space.free - space.needed)
 
 
-def execute(plan: Plan, action: str, site: Site, open_archive: OpenArchive) -> None:
+def existing(folder: str) -> str:
+    """Return a folder, or the nearest one above it that is there."""
+    while not os.path.isdir(folder) and os.path.dirname(folder) != folder:
+        folder = os.path.dirname(folder)
+    return folder
+
+
+def execute(plan: Plan, action: str, site: Site, sources: Sources) -> None:
     """Carry out a plan. Raises NoSpace before anything is touched, RolledBack, StillBroken."""
-    _refuse_unready(site.roots)
+    roots = _roots_touched(plan, site.roots)
+    _refuse_unready(roots)
     space = space_for(plan, site.home, site.roots)
     if space.needed > space.free:
         raise NoSpace(
@@ -91,17 +117,20 @@ def execute(plan: Plan, action: str, site: Site, open_archive: OpenArchive) -> N
             hint="Nothing was changed. Make room and try again.",
         )
     if not (plan.operations or plan.new_folders or plan.spare_folders):
-        site.state.record(_records_only(plan, action))
+        _keep_bases(plan, site, sources)
+        site.state.record(
+            replace(_records_only(plan, action), outside=tuple(roots.outside.items()))
+        )
         return
     journal = Journal(
         id=new_id(),
         action=action,
-        game_folder=site.roots.game_folder,
-        staging=os.path.join(site.roots.game_folder, STAGING_NAME),
+        roots=roots,
+        made_for_roots=tuple(_missing_folders(roots.outside.values())),
     )
     try:
         write_begin(site.home.journal_file, journal, site.disk)
-        journal = _prepare(plan, journal, site, open_archive)
+        journal = _prepare(plan, journal, site, sources)
         append_ready(site.home.journal_file, journal, site.disk)
         finish(journal, site)
     except BaseException as error:
@@ -112,19 +141,39 @@ def execute(plan: Plan, action: str, site: Site, open_archive: OpenArchive) -> N
             raise
 
 
+def _roots_touched(plan: Plan, roots: Roots) -> Roots:
+    """Return the game folder and those places outside of it in which the plan does something."""
+    touched = {root_of(each.path) for each in plan.operations}
+    touched |= {root_of(each.path) for each in plan.records}
+    touched |= {root_of(folder) for folder in (*plan.new_folders, *plan.spare_folders)}
+    outside = {root: each for root, each in roots.outside.items() if root in touched}
+    return Roots(roots.game_folder, outside)
+
+
+def _missing_folders(folders: Iterable[str]) -> list[str]:
+    """Return the folders that are not there, and those above them, the outer first."""
+    missing: set[str] = set()
+    for folder in folders:
+        while not os.path.isdir(folder):
+            missing.add(folder)
+            folder = os.path.dirname(folder)
+    return sorted(missing, key=len)
+
+
 def _refuse_unready(roots: Roots) -> None:
     """Refuse a folder that cannot be written, or where something stands in the way of staging."""
-    if not os.access(roots.game_folder, os.W_OK):
-        raise CannotWrite(
-            f"the game folder {roots.game_folder} cannot be written",
-            hint="Nothing was changed. Change its rights, or connect its disk for writing.",
-        )
-    staging = os.path.join(roots.game_folder, STAGING_NAME)
-    if os.path.lexists(staging):
-        raise CannotWrite(
-            f"{staging} is in the way: Rellum works in a folder of that name and always removes it",
-            hint="Nothing was changed. Look what is in it, move it away, and try again.",
-        )
+    for name, folder in (("the game folder", roots.game_folder), *roots.outside.items()):
+        if not os.access(existing(folder), os.W_OK):
+            raise CannotWrite(
+                f"{name} {folder} cannot be written",
+                hint="Nothing was changed. Change its rights, or connect its disk for writing.",
+            )
+        staging = os.path.join(folder, STAGING_NAME)
+        if os.path.lexists(staging):
+            raise CannotWrite(
+                f"{staging} is in the way: Rellum works in a folder of that name, and removes it",
+                hint="Nothing was changed. Look what is in it, move it away, and try again.",
+            )
 
 
 def _is_recorded(journal: Journal, site: Site) -> bool:
@@ -167,10 +216,13 @@ def _words(error: BaseException) -> str:
     return f"{type(error).__name__}: {error}"
 
 
-def _prepare(plan: Plan, journal: Journal, site: Site, open_archive: OpenArchive) -> Journal:
+def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Journal:
     """Stage all that is new and keep all that goes, verified and flushed."""
-    disk, roots = site.disk, site.roots
-    disk.make_folder(journal.staging)
+    disk, roots = site.disk, journal.roots
+    for folder in journal.made_for_roots:
+        disk.make_folder(folder)
+    for staging in journal.stagings():
+        disk.make_folder(staging)
     disk.make_folder(site.home.originals_folder)
     staged = {
         each.path: f"{number:07}" for number, each in enumerate(plan.operations) if each.after
@@ -181,34 +233,58 @@ def _prepare(plan: Plan, journal: Journal, site: Site, open_archive: OpenArchive
         if each.before
     ]
     if any(not isinstance(each.source, bytes | None) for each in plan.operations):
-        _stage_members(plan, journal.staging, staged, site, open_archive)
-    _stage_others(plan, journal.staging, staged, site)
-    staged_paths = [os.path.join(journal.staging, name) for name in staged.values()]
-    disk.flush(roots.game_folder, staged_paths, [journal.staging, roots.game_folder])
-    if kept_paths:
-        store = site.home.originals_folder
-        disk.flush(store, kept_paths, [store, os.path.dirname(store)])
+        _stage_brought(plan, journal, staged, site, sources)
+    _stage_others(plan, journal, staged, site)
+    files = {
+        path: os.path.join(journal.staging_of(path), name) for path, name in staged.items()
+    } or {PlacePath(GAME): journal.staging_of(PlacePath(GAME))}
+    flush_files(files, roots, disk)
+    _flush_originals([*kept_paths, *_put_bases(plan, site, sources)], site)
     return _journal_of(plan, journal, staged)
 
 
-def _stage_members(
-    plan: Plan, staging: str, staged: dict[PlacePath, str], site: Site, open_archive: OpenArchive
+def _keep_bases(plan: Plan, site: Site, sources: Sources) -> None:
+    if plan.bases:
+        site.disk.make_folder(site.home.originals_folder)
+        _flush_originals(_put_bases(plan, site, sources), site)
+
+
+def _put_bases(plan: Plan, site: Site, sources: Sources) -> list[str]:
+    """Put what releases wanted of merged files into the store; return where it lies."""
+    return [site.originals.put_copy(sources.file(each), each.digest) for each in plan.bases]
+
+
+def _flush_originals(paths: Sequence[str], site: Site) -> None:
+    store = site.home.originals_folder
+    if paths:
+        site.disk.flush(store, paths, [store, os.path.dirname(store)])
+
+
+def _stage_brought(
+    plan: Plan, journal: Journal, staged: dict[PlacePath, str], site: Site, sources: Sources
 ) -> None:
+    """Stage what layers bring: members of archives, and files that were made or lie somewhere."""
     # Imported here: a plan that only brings originals back needs no archive.
     from rellum.core.archives.model import Extraction
+    from rellum.core.layers.model import LayerFile
 
     jobs: dict[Digest, list[Extraction]] = {}
     for each in plan.operations:
-        if each.after and each.source is not None and not isinstance(each.source, bytes):
+        if each.after is None or each.source is None or isinstance(each.source, bytes):
+            continue
+        target = os.path.join(journal.staging_of(each.path), staged[each.path])
+        if isinstance(each.source, LayerFile):
             jobs.setdefault(each.source.archive, []).append(
                 Extraction(
                     member=each.source.member.path,
                     digest=each.after.digest,
-                    target=os.path.join(staging, staged[each.path]),
+                    target=target,
                     mode=each.after.mode,
                 )
             )
-    archives = {digest: open_archive(digest) for digest in jobs}
+        else:
+            _stage_file(each.source, target, each.after, site.disk, sources)
+    archives = {digest: sources.archive(digest) for digest in jobs}
     whole = Progress(
         stage="unpacking",
         files=0,
@@ -218,6 +294,25 @@ def _stage_members(
     )
     for digest, its_jobs in jobs.items():
         whole = _extract(site, archives[digest], its_jobs, whole)
+
+
+def _stage_file(
+    brought: Brought, target: str, after: Content, disk: Disk, sources: Sources
+) -> None:
+    """Stage a file that lies on disk: one made for this is moved; any other is copied."""
+    from rellum.core.layers.model import MadeFile
+
+    file = sources.file(brought)
+    if isinstance(brought, MadeFile):
+        disk.move_or_copy(file, target)
+    else:
+        disk.copy(file, target)
+        if hash_file(target) != after.digest:
+            raise FolderChanged(
+                f"{file} changed while Rellum worked",
+                hint="Close whatever writes to it, then try again.",
+            )
+    disk.set_mode_and_time(target, after.mode, time.time_ns())
 
 
 def _extract(site: Site, archive: Archive, jobs: list[Extraction], whole: Progress) -> Progress:
@@ -233,14 +328,14 @@ def _extract(site: Site, archive: Archive, jobs: list[Extraction], whole: Progre
     return last
 
 
-def _stage_others(plan: Plan, staging: str, staged: dict[PlacePath, str], site: Site) -> None:
+def _stage_others(plan: Plan, journal: Journal, staged: dict[PlacePath, str], site: Site) -> None:
     """Stage small texts, and what comes back out of the store of originals."""
     still_needed = _needed_after(plan, site.state)
     uses = Counter(each.after.digest for each in plan.operations if each.after and not each.source)
     for each in plan.operations:
         if each.after is None:
             continue
-        target = os.path.join(staging, staged[each.path])
+        target = os.path.join(journal.staging_of(each.path), staged[each.path])
         if isinstance(each.source, bytes):
             site.disk.write_new(target, each.source, each.after.mode)
         elif each.source is None:
@@ -252,7 +347,7 @@ def _stage_others(plan: Plan, staging: str, staged: dict[PlacePath, str], site: 
 
 def _needed_after(plan: Plan, state: State) -> set[Digest]:
     """Return the contents that the store must still hold once the plan is carried out."""
-    paths = [each.path for each in plan.operations if not each.after or each.source is None]
+    paths = [each.path for each in plan.operations if not each.lays]
     released = [laid.under.digest for laid in state.laid(paths).values() if laid.under]
     counts = state.needed_counts()
     for digest in released:
@@ -260,7 +355,9 @@ def _needed_after(plan: Plan, state: State) -> set[Digest]:
     kept = {each.before.digest for each in plan.operations if each.before and each.keep}
     laid_over = {each.under.digest for each in plan.operations if each.under}
     noted = {each.under.digest for each in plan.records if each.under}
-    return {digest for digest, count in counts.items() if count > 0} | kept | laid_over | noted
+    bases = {each.digest for each in plan.bases}
+    wanted = kept | laid_over | noted | bases
+    return {digest for digest, count in counts.items() if count > 0} | wanted
 
 
 def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> Journal:
@@ -269,13 +366,21 @@ def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> J
     for each in plan.operations:
         after = None
         if each.after:
-            after = _as_staged(os.path.join(journal.staging, staged[each.path]), each.after)
+            file = os.path.join(journal.staging_of(each.path), staged[each.path])
+            after = _as_staged(file, each.after)
         steps.append(
             Step(path=each.path, before=each.before, after=after, staged=staged.get(each.path, ""))
         )
-        if after and each.source is not None:
+        if each.lays:
             laid.append(
-                Laid(path=each.path, owner=each.after_owner, content=after, under=each.under)
+                Laid(
+                    path=each.path,
+                    owner=each.after_owner,
+                    content=after,
+                    under=each.under,
+                    role=each.role,
+                    base=each.base,
+                )
             )
         else:
             gone.append(each.path)
@@ -309,11 +414,18 @@ def _records_only(plan: Plan, action: str) -> StateChange:
         id=new_id(),
         action=action,
         laid=tuple(
-            Laid(path=each.path, owner=each.owner, content=each.content, under=each.under)
+            Laid(
+                path=each.path,
+                owner=each.owner,
+                content=each.content,
+                under=each.under,
+                role=each.role,
+                base=each.base,
+            )
             for each in plan.records
-            if each.content
+            if each.owner
         ),
-        no_longer_laid=tuple(each.path for each in plan.records if not each.content),
+        no_longer_laid=tuple(each.path for each in plan.records if not each.owner),
         kept=(),
         new_folders=(),
         gone_folders=(),

@@ -4,12 +4,13 @@ The file ``.rellum/journal`` exists only while a change is under way. It holds J
 line, in this order:
 
 ``begin``
-    The change's id and action, the game folder and the staging folder. Written and flushed before
-    anything else happens. *If it is the last whole line*: nothing in the game folder has changed
-    but the staging folder. Recovery removes that, and the journal.
+    The change's id and action, the game folder and the places outside of it that are touched. Each of
+    these has a staging folder in it. Written and flushed before anything else happens. *If it is the
+    last whole line*: nothing has changed but the staging folders, and the folders of places that were
+    not there before. Recovery removes these, and the journal.
 
 ``operation`` (any number), ``extent``, ``ready``
-    Appended together, by one write and one flush, after (1) every new file lies in the staging
+    Appended together, by one write and one flush, after (1) every new file lies in a staging
     folder, verified, and (2) everything that will be replaced or removed lies in the store of
     originals, verified, and (3) both were flushed to disk. ``ready`` carries the BLAKE3 hash of all
     bytes before it, so that a torn write is never taken for one. *It proves* that the change can be
@@ -22,7 +23,7 @@ line, in this order:
     after ``ready`` for it, so that a full disk cannot refuse it.
 
 Finished means recorded: the state (SQLite) holds the change's id, in the same transaction as what
-the change made of the state, after the game folder was flushed. Then the staging folder and what
+the change made of the state, after the game folder was flushed. Then the staging folders and what
 the store no longer needs are removed, and last the journal.
 
 Recovery, by what it finds: no ``ready``: undo (nothing to take back). ``ready`` and the id is in the
@@ -40,11 +41,12 @@ from typing import Any
 
 from rellum.core.change.disk import Disk
 from rellum.core.folder.content import Content, Laid
+from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.state import Kept, StateChange
-from rellum.core.paths import PlacePath
+from rellum.core.paths import PlacePath, Roots
 
-FORMAT = 1
+FORMAT = 2
 _RESERVE = b" " * 63 + b"\n"
 
 
@@ -60,12 +62,16 @@ class Step:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Journal:
-    """A journal that was read back, or is about to be written."""
+    """A journal that was read back, or is about to be written.
+
+    ``roots`` are the game folder and the places outside of it that the change touches. ``made_for_roots``
+    are absolute folders that must be made before there can be such a place, the outer first.
+    """
 
     id: str
     action: str
-    game_folder: str
-    staging: str
+    roots: Roots
+    made_for_roots: tuple[str, ...] = ()
     steps: tuple[Step, ...] = ()
     new_folders: tuple[PlacePath, ...] = ()
     spare_folders: tuple[PlacePath, ...] = ()
@@ -85,7 +91,17 @@ class Journal:
             kept=self.kept,
             new_folders=self.new_folders,
             gone_folders=self.spare_folders,
+            outside=tuple(self.roots.outside.items()),
         )
+
+    def staging_of(self, path: PlacePath) -> str:
+        """Return the staging folder on the file system that a path lies on."""
+        return os.path.join(self.roots.folder_of(path), STAGING_NAME)
+
+    def stagings(self) -> tuple[str, ...]:
+        """Return all staging folders."""
+        folders = (self.roots.game_folder, *self.roots.outside.values())
+        return tuple(os.path.join(folder, STAGING_NAME) for folder in folders)
 
 
 def write_begin(path: str, journal: Journal, disk: Disk) -> None:
@@ -122,7 +138,10 @@ def read_journal(path: str) -> Journal | None:
         return None
     begin = values[0]["begin"]
     journal = Journal(
-        id=begin["id"], action=begin["action"], game_folder=begin["game"], staging=begin["staging"]
+        id=begin["id"],
+        action=begin["action"],
+        roots=Roots(begin["game"], begin.get("outside")),
+        made_for_roots=tuple(begin.get("made-for-roots", ())),
     )
     proof_at = next((n for n, value in enumerate(values) if value and "ready" in value), 0)
     if not proof_at or values[proof_at] != {"ready": hash_bytes(b"".join(lines[:proof_at]))}:
@@ -142,14 +161,21 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
     return Journal(
         id=journal.id,
         action=journal.action,
-        game_folder=journal.game_folder,
-        staging=journal.staging,
+        roots=journal.roots,
+        made_for_roots=journal.made_for_roots,
         steps=tuple(steps),
         new_folders=tuple(extent["new-folders"]),
         spare_folders=tuple(extent["spare-folders"]),
         laid=tuple(
-            Laid(path=path, owner=owner, content=_whole_content(content), under=_content(under))
-            for path, owner, content, under in extent["laid"]
+            Laid(
+                path=path,
+                owner=owner,
+                content=_content(content),
+                under=_content(under),
+                role=role,
+                base=base,
+            )
+            for path, owner, content, under, role, base in map(_of_now, extent["laid"])
         ),
         no_longer_laid=tuple(extent["no-longer-laid"]),
         kept=tuple(
@@ -160,6 +186,11 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
     )
 
 
+def _of_now(row: list[Any]) -> list[Any]:
+    """Return a laid file as it is written now; format 1 knew neither role nor base."""
+    return row if len(row) > 4 else [*row, "", None]
+
+
 def _begin_line(journal: Journal) -> bytes:
     return _line(
         {
@@ -167,8 +198,9 @@ def _begin_line(journal: Journal) -> bytes:
                 "format": FORMAT,
                 "id": journal.id,
                 "action": journal.action,
-                "game": journal.game_folder,
-                "staging": journal.staging,
+                "game": journal.roots.game_folder,
+                "outside": journal.roots.outside,
+                "made-for-roots": journal.made_for_roots,
             }
         }
     )
@@ -183,7 +215,14 @@ def _extent_line(journal: Journal) -> bytes:
         "new-folders": journal.new_folders,
         "spare-folders": journal.spare_folders,
         "laid": [
-            [laid.path, laid.owner, _listed(laid.content), _listed(laid.under)]
+            [
+                laid.path,
+                laid.owner,
+                _listed(laid.content),
+                _listed(laid.under),
+                laid.role,
+                laid.base,
+            ]
             for laid in journal.laid
         ],
         "no-longer-laid": journal.no_longer_laid,

@@ -66,6 +66,18 @@ class Originals:
         self.disk.move_over(incoming, kept)
         return kept
 
+    def put_copy(self, path: str, digest: Digest) -> str:
+        """Keep a copy of a file that goes on living elsewhere. Raises FolderChanged, OSError."""
+        kept = self.path_of(digest)
+        if not (os.path.exists(kept) and hash_file(kept) == digest):
+            self.disk.remove(kept + ".new")
+            self.disk.copy(path, kept + ".new")
+            if hash_file(kept + ".new") != digest:
+                self.disk.remove(kept + ".new")
+                raise self._changed(path)
+            self.disk.move_over(kept + ".new", kept)
+        return kept
+
     def bring_out(self, digest: Digest, target: str, *, name: str, keep: bool) -> None:
         """Put a content at ``target``, verified; a copy where the store must ``keep`` its own.
 

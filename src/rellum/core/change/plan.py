@@ -6,10 +6,12 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from rellum.core.folder.content import RELLUM, VANILLA, Content
+from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath
+from rellum.core.roles import Role
 
 if TYPE_CHECKING:
-    from rellum.core.layers.model import LayerFile
+    from rellum.core.layers.model import Brought
 
 FOREIGN = "foreign"
 """The owner of a file that neither the game nor Rellum brought."""
@@ -28,9 +30,12 @@ class Operation:
     changed: what stands there is not what Rellum or the game left
     keep: a copy of what stands there is kept for the user after the change
     after: digest and size of what shall stand there (mode and time follow from the source)
-    after_owner: the release that it will belong to; ``vanilla`` where a file comes back
+    after_owner: the release that it will belong to, or that takes the file away; ``vanilla`` where a
+        file comes back
     under: what will lie under a file laid, to come back one day
-    source: where the new content comes from: a member on the shelf, bytes, or (None) the originals
+    source: where the new content comes from: what a layer brings, bytes, or (None) the originals
+    role: whose changes the laid file takes
+    base: what the release itself wanted, where that is merged with the user's changes
     """
 
     path: PlacePath
@@ -41,7 +46,14 @@ class Operation:
     after: Content | None
     after_owner: str
     under: Content | None
-    source: LayerFile | bytes | None
+    source: Brought | bytes | None
+    role: Role = ""
+    base: Digest | None = None
+
+    @property
+    def lays(self) -> bool:
+        """Whether a layer wants it so: a file of its own there, or none."""
+        return bool(self.after_owner) if self.after is None else self.source is not None
 
     @property
     def effect(self) -> Effect:
@@ -61,13 +73,16 @@ class Operation:
 class Record:
     """Something to note in the state that needs no change of the folder.
 
-    ``content`` and ``owner`` tell what is laid at the path; None: it is laid no longer.
+    ``content`` and ``owner`` tell what is laid at the path; without an owner, it is laid no longer;
+    with one and no content, the owner wants nothing there.
     """
 
     path: PlacePath
     owner: str
     content: Content | None
     under: Content | None
+    role: Role = ""
+    base: Digest | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -76,7 +91,8 @@ class Plan:
 
     new_folders: folders to be made, the outer first
     spare_folders: folders that go if nothing is left in them, the inner first
-    left_alone: what cannot be brought back, with the reason
+    left_alone: what cannot be brought back, or is the user's and stays, with the reason
+    bases: contents that the store of originals must hold beside what is displaced
     """
 
     operations: tuple[Operation, ...]
@@ -84,6 +100,7 @@ class Plan:
     new_folders: tuple[PlacePath, ...]
     spare_folders: tuple[PlacePath, ...]
     left_alone: tuple[tuple[PlacePath, str], ...]
+    bases: tuple[Brought, ...] = ()
 
     @property
     def visible(self) -> tuple[Operation, ...]:
@@ -95,4 +112,4 @@ class Plan:
     @property
     def is_empty(self) -> bool:
         """Whether there is nothing to do at all."""
-        return not self.operations and not self.records and not self.new_folders
+        return not (self.operations or self.records or self.new_folders or self.spare_folders)

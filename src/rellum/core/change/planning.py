@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -20,10 +20,13 @@ from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.state import BaselineEntry, State
-from rellum.core.paths import GAME, GAME_PREFIX, PlacePath, Roots, parents, shown
+from rellum.core.paths import GAME, PlacePath, Roots, is_in_game, parents, root_of, shown
+from rellum.core.roles import Role
 
 if TYPE_CHECKING:
-    from rellum.core.layers.model import LayerFile, TargetFile
+    from rellum.core.layers.model import Brought, Target, TargetFile
+
+IsCarried = Callable[[PlacePath], bool]
 
 PLAIN_MODE = 0o644
 EXECUTABLE_MODE = 0o755
@@ -37,70 +40,83 @@ class CannotLay(UserError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Wanted:
-    """What shall stand at a path."""
+    """What shall stand at a path; without a content, nothing."""
 
-    content: Content
+    content: Content | None
     owner: str
-    source: LayerFile | bytes
+    source: Brought | bytes | None
+    role: Role = ""
+    base: Brought | None = None
 
 
 def plan_target(
-    target: Mapping[PlacePath, TargetFile], marker: bytes, state: State, roots: Roots
+    target: Target, marker: bytes, state: State, roots: Roots, is_carried: IsCarried
 ) -> Plan:
-    """Plan so that the folder becomes the baseline with the target over it. Raises CannotLay."""
+    """Plan so that the folder becomes the baseline with the target over it. Raises CannotLay.
+
+    ``is_carried`` tells which files are the user's own where a mod brings them no longer.
+    """
+    files = target.files
     laid = state.laid()
-    baseline = state.baseline(target)
-    wanted = {path: _from_layer(file, baseline.get(path)) for path, file in target.items()}
+    baseline = state.baseline(files)
+    wanted = {path: _from_layer(file, baseline.get(path)) for path, file in files.items()}
     wanted[MARKER_PATH] = Wanted(
         content=Content(digest=hash_bytes(marker), size=len(marker), mode=PLAIN_MODE, mtime_ns=0),
         owner=RELLUM,
         source=marker,
     )
-    paths = sorted({*target, *laid, MARKER_PATH})
-    return _Planner(state, roots, laid, lambda _: False).plan(paths, wanted)
+    paths = sorted({*files, *laid, MARKER_PATH})
+    planner = _Planner(state, roots, laid, lambda _: False, is_carried)
+    return planner.plan(paths, wanted, target.folders, whole=True)
 
 
 def plan_vanilla(
-    paths: Iterable[PlacePath], state: State, roots: Roots, has_original: Callable[[Digest], bool]
+    paths: Iterable[PlacePath],
+    state: State,
+    roots: Roots,
+    has_original: Callable[[Digest], bool],
+    *,
+    whole: bool = False,
 ) -> Plan:
     """Plan so that what lies under these paths' layers comes back, and lost vanilla folders too.
 
-    ``has_original`` tells whether a content lies in the store, for vanilla files that no layer
-    displaced but that were changed or lost all the same.
+    ``whole``: these are all, so that folders which Rellum made go as well. ``has_original`` tells
+    whether a content lies in the store, for vanilla files that no layer displaced but that were
+    changed or lost all the same.
     """
     wanted_paths = sorted(set(paths))
     laid = state.laid(wanted_paths)
-    return _Planner(state, roots, laid, has_original).plan(wanted_paths, {})
+    planner = _Planner(state, roots, laid, has_original, lambda _: False)
+    return planner.plan(wanted_paths, {}, (), whole=whole)
 
 
 def _from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
     """Return the wish for a layer's file. Raises CannotLay."""
-    from rellum.core.layers.model import MadeFile  # restoring plans too, and lays nothing
+    from rellum.core.layers.model import Removal  # restoring plans too, and lays nothing
 
-    top = file.file.path.removeprefix(GAME_PREFIX).partition("/")[0]
-    if top in (MARKER_NAME, STAGING_NAME):
+    brought = file.file
+    name = brought.path[len(root_of(brought.path)) + 1 :].partition("/")[0]
+    if name in (MARKER_NAME, STAGING_NAME):
         raise CannotLay(
-            f"{file.owner} brings {shown(file.file.path)}, a name that Rellum keeps for itself",
+            f"{file.owner} brings {shown(brought.path)}, a name that Rellum keeps for itself",
             hint="Leave it out by 'take' in the card.",
         )
     if vanilla is not None and vanilla.content is None:
         raise CannotLay(
-            f"{shown(file.file.path)}, a file of {file.owner}, is a {vanilla.kind} of the game",
+            f"{shown(brought.path)}, a file of {file.owner}, is a {vanilla.kind} of the game",
             hint="Correct 'to' in its card.",
         )
-    brought = file.file
-    if isinstance(brought, MadeFile):
-        digest, size, executable = brought.digest, len(brought.content), brought.executable
-    else:
-        member = brought.member
-        digest, size, executable = member.digest, member.size, member.executable
-    mode = EXECUTABLE_MODE if executable else PLAIN_MODE
+    if isinstance(brought, Removal):
+        return Wanted(content=None, owner=file.owner, source=None)
+    mode = EXECUTABLE_MODE if brought.executable else PLAIN_MODE
     if vanilla is not None and vanilla.content is not None:
         mode = vanilla.content.mode
     return Wanted(
-        content=Content(digest=digest, size=size, mode=mode, mtime_ns=0),
+        content=Content(digest=brought.digest, size=brought.size, mode=mode, mtime_ns=0),
         owner=file.owner,
-        source=brought.content if isinstance(brought, MadeFile) else brought,
+        source=brought,
+        role=file.role,
+        base=file.base,
     )
 
 
@@ -111,14 +127,27 @@ class _Planner:
         roots: Roots,
         laid: Mapping[PlacePath, Laid],
         has_original: Callable[[Digest], bool],
+        is_carried: IsCarried,
     ) -> None:
         self.state = state
         self.roots = roots
         self.laid = laid
         self.has_original = has_original
+        self.is_carried = is_carried
         self.left_alone: list[tuple[PlacePath, str]] = []
 
-    def plan(self, paths: list[PlacePath], wanted: Mapping[PlacePath, Wanted]) -> Plan:
+    def plan(
+        self,
+        paths: list[PlacePath],
+        wanted: Mapping[PlacePath, Wanted],
+        folders: Collection[PlacePath],
+        *,
+        whole: bool,
+    ) -> Plan:
+        """Plan for these paths; ``folders`` must be there whatever lies in them.
+
+        ``whole``: other folders that Rellum made are not needed.
+        """
         baseline = self.state.baseline(paths)
         operations: list[Operation] = []
         records: list[Record] = []
@@ -129,13 +158,21 @@ class _Planner:
             elif isinstance(step, Record):
                 records.append(step)
         self._refuse_files_above(operation.path for operation in operations if operation.after)
+        own = self.state.own_folders()
+        spare = self._spare_folders(operations, records, folders, own, whole=whole)
         return Plan(
             operations=tuple(operations),
             records=tuple(records),
-            new_folders=tuple(self._new_folders(operations, baseline)),
-            spare_folders=tuple(self._spare_folders(operations, records)),
+            new_folders=tuple(self._new_folders(operations, baseline, folders)),
+            spare_folders=tuple(spare),
             left_alone=tuple(self.left_alone),
+            bases=tuple(wish.base for wish in wanted.values() if wish.base and self._is_new(wish)),
         )
+
+    def _is_new(self, wish: Wanted) -> bool:
+        """Whether the store of originals may not have a wish's base yet."""
+        assert wish.base is not None
+        return not self.has_original(wish.base.digest)
 
     def _step(
         self, path: PlacePath, wish: Wanted | None, vanilla: BaselineEntry | None
@@ -146,7 +183,7 @@ class _Planner:
         known = laid.content if laid else native
         now, changed = self._now(path, known)
         owner = laid.owner if laid else VANILLA if native else FOREIGN
-        if wish is not None and native is not None and wish.content.digest == native.digest:
+        if wish and wish.content and native and wish.content.digest == native.digest:
             # The mod brings what the game has: that stays, or becomes, the game's own file again.
             is_vanilla = not changed if laid is None else laid.under == native
             wish = None if is_vanilla else wish
@@ -154,22 +191,72 @@ class _Planner:
             if laid is None:
                 return self._step_unlaid(path, native, now, changed)
             return self._step_back(laid, native, now, changed)
+        if wish.content is None:
+            return self._step_away(path, wish, laid, now, changed)
+        if wish.role == "mine" and now is not None and changed:
+            return self._step_mine(path, wish, laid)
         under = laid.under if laid else now
+        base = wish.base.digest if wish.base else None
         if now is not None and now.digest == wish.content.digest:
-            if laid and laid.owner == wish.owner and laid.content == now:
-                return None
+            if laid and (laid.owner, laid.role, laid.base) == (wish.owner, wish.role, base):
+                return None if laid.content == now else self._noted(path, wish, now, under)
             # The right content stands there already: note whose it is, touch nothing.
-            return Record(path=path, owner=wish.owner, content=now, under=under)
+            return self._noted(path, wish, now, under)
         return Operation(
             path=path,
             before=now,
             before_owner=owner,
             changed=changed,
-            keep=changed and now is not None and laid is not None,
+            keep=changed and now is not None and laid is not None and wish.role != "merge",
             after=wish.content,
             after_owner=wish.owner,
             under=under,
             source=wish.source,
+            role=wish.role,
+            base=base,
+        )
+
+    def _noted(
+        self, path: PlacePath, wish: Wanted, content: Content | None, under: Content | None
+    ) -> Record:
+        return Record(
+            path=path,
+            owner=wish.owner,
+            content=content,
+            under=under,
+            role=wish.role,
+            base=wish.base.digest if wish.base else None,
+        )
+
+    def _step_away(
+        self, path: PlacePath, wish: Wanted, laid: Laid | None, now: Content | None, changed: bool
+    ) -> Operation | Record | None:
+        """A layer wants nothing at this path."""
+        under = laid.under if laid else now
+        if now is None:
+            if under is None or (laid and laid.content is None and laid.owner == wish.owner):
+                return None
+            return self._noted(path, wish, None, under)
+        return Operation(
+            path=path,
+            before=now,
+            before_owner=laid.owner if laid else VANILLA,
+            changed=changed,
+            keep=changed and laid is not None,
+            after=None,
+            after_owner=wish.owner,
+            under=under,
+            source=None,
+        )
+
+    def _step_mine(self, path: PlacePath, wish: Wanted, laid: Laid | None) -> Record | None:
+        """The user changed this file, or had it before the release came: it stays as it is."""
+        self.left_alone.append((path, "it is the user's own, and stays as it is"))
+        if laid is None:
+            return None
+        # Noted as it was laid, so that it is known as changed until the user says otherwise.
+        return (
+            self._noted(path, wish, laid.content, laid.under) if laid.owner != wish.owner else None
         )
 
     def _step_back(
@@ -177,6 +264,9 @@ class _Planner:
     ) -> Operation | Record | None:
         """The layer over this path goes: what lies under it comes back."""
         under = laid.under
+        if changed and now is not None and under is None and self.is_carried(laid.path):
+            self.left_alone.append((laid.path, "it is the user's own, and stays as it is"))
+            return Record(path=laid.path, owner="", content=None, under=None)
         if native is not None and (under is None or under.digest != native.digest):
             what = "missing" if under is None else "changed"
             why = f"it was {what} already when a mod was laid over it, and is so again"
@@ -242,7 +332,7 @@ class _Planner:
 
     def _refuse_files_above(self, paths: Iterable[PlacePath]) -> None:
         """Refuse to lay a file under something that is no real folder. Raises CannotLay."""
-        checked: set[PlacePath] = {PlacePath(GAME)}
+        checked: set[PlacePath] = {PlacePath(GAME), *map(PlacePath, self.roots.outside)}
         for path in paths:
             for folder in parents(path):
                 if folder in checked:
@@ -261,26 +351,40 @@ class _Planner:
                     )
 
     def _new_folders(
-        self, operations: list[Operation], baseline: Mapping[PlacePath, BaselineEntry]
+        self,
+        operations: list[Operation],
+        baseline: Mapping[PlacePath, BaselineEntry],
+        wanted: Collection[PlacePath],
     ) -> list[PlacePath]:
         needed = {f for each in operations if each.after for f in parents(each.path)}
+        needed |= {folder for path in wanted for folder in (path, *parents(path))}
         for entry in baseline.values():
             if entry.kind == "folder":
                 needed |= {entry.path, *parents(entry.path)}
         return sorted(each for each in needed if not os.path.isdir(self.roots.absolute(each)))
 
-    def _spare_folders(self, operations: list[Operation], records: list[Record]) -> list[PlacePath]:
-        """Folders that only layers filled: above files that go or went, and not the game's own."""
+    def _spare_folders(
+        self,
+        operations: list[Operation],
+        records: list[Record],
+        wanted: Collection[PlacePath],
+        made: set[PlacePath],
+        *,
+        whole: bool,
+    ) -> list[PlacePath]:
+        """Folders that only layers filled: above files that go or went, and nobody else's."""
         going = {each.path for each in operations if each.after is None}
         going |= {each.path for each in records if each.content is None}
         above = {folder for path in going for folder in parents(path) if folder != GAME}
-        own = self.state.baseline(above)
+        above |= made if whole else set()
+        vanilla = self.state.baseline(above)
         coming = {f for each in operations if each.after for f in parents(each.path)}
+        coming |= {folder for path in wanted for folder in (path, *parents(path))}
         return sorted(
             (
                 folder
                 for folder in above - coming
-                if folder not in own
+                if (folder not in vanilla if is_in_game(folder) else folder in made)
                 and os.path.isdir(self.roots.absolute(folder))
                 and going.issuperset(self.state.laid_below(folder))
             ),

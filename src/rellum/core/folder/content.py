@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath
+from rellum.core.roles import Role
 
 VANILLA = "vanilla"
 """The owner of what came with the game."""
@@ -26,13 +27,16 @@ class Content:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Laid:
-    """A file that Rellum laid, as it left it.
+    """A file that Rellum laid, as it left it; or one that it took away (``content`` None).
 
     ``under`` is what it displaced, which comes back when the layer goes: the vanilla original, or
-    a file that somebody else had put there. Its content lies in the store of originals.
+    a file that somebody else had put there. Its content lies in the store of originals, and so does
+    ``base``: what the release itself wanted of a file that is merged with the user's changes.
     """
 
     path: PlacePath
     owner: str
-    content: Content
+    content: Content | None
     under: Content | None
+    role: Role = ""
+    base: Digest | None = None

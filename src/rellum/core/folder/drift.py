@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Mapping, Sequence
+import os
+import stat
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -12,6 +13,7 @@ from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.model import Drift, DriftKind, Finding
 from rellum.core.folder.scan import scan_stamps
 from rellum.core.folder.stamps import split_rows
+from rellum.core.globs import any_test
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath, Roots
 from rellum.core.progress import Listener, silent
@@ -31,6 +33,7 @@ class Expected(Protocol):
 
     def stamps(self) -> dict[str, bytes]: ...
     def laid(self, paths: Sequence[PlacePath]) -> Mapping[PlacePath, Laid]: ...
+    def laid_outside(self) -> Mapping[PlacePath, Laid]: ...
     def baseline(self, paths: Sequence[PlacePath]) -> Mapping[PlacePath, Vanilla]: ...
 
 
@@ -58,23 +61,29 @@ def find_drift(
     stamps = expected.stamps()
     scan = scan_stamps(roots.game_folder, stamps)
     differences = _differences(stamps, scan.differing, scan.missing, scan.files)
+    outside = expected.laid_outside()
+    _look_outside(outside.values(), roots, differences)
     paths = sorted({*differences.gone, *differences.other, *differences.come})
-    is_own = _own_files_test(own_files() if paths else ())
+    is_own = any_test(own_files() if paths else ())
     owners = _Owners(expected.laid(paths), expected.baseline(paths), has_original)
     findings: list[Finding] = []
     touched: list[PlacePath] = []
+    own_changes: list[PlacePath] = []
     for path in paths:
         if is_own(path):
             continue
         finding = _judge(path, differences, owners, roots)
-        if finding:
-            findings.append(finding)
-        else:
+        if finding is None:
             touched.append(path)
+        elif finding.kind == "changed" and owners.is_the_users(path):
+            own_changes.append(path)
+        else:
+            findings.append(finding)
     return Drift(
         findings=tuple(findings),
         touched=tuple(touched),
-        files_seen=differences.files_seen,
+        own_changes=tuple(own_changes),
+        files_seen=differences.files_seen + len(outside),
         files_hashed=len(touched) + sum(each.detail == _OTHER_CONTENT for each in findings),
     )
 
@@ -102,6 +111,14 @@ class _Owners:
             return self.laid[path].content
         return self.vanilla[path].content if path in self.vanilla else None
 
+    def is_the_users(self, path: PlacePath) -> bool:
+        """Whether the user's changes of a file are meant to be."""
+        return path in self.laid and self.laid[path].role != ""
+
+    def is_taken_away(self, path: PlacePath) -> bool:
+        """Whether a layer wants nothing to be there."""
+        return path in self.laid and self.laid[path].content is None
+
     def is_restorable(self, path: PlacePath) -> bool:
         """Whether ``restore`` can bring back what lies under the path."""
         if path in self.laid:
@@ -117,6 +134,8 @@ def _judge(
     kind: DriftKind
     if path in differences.gone:
         kind, detail = "missing", _missing_words(differences.gone[path])
+    elif path in differences.come and owners.is_taken_away(path):
+        kind, detail = "changed", f"is there again, which {owners.owner(path)} took away"
     elif path in differences.come:
         kind, detail = "foreign", _foreign_words(differences.come[path])
     else:
@@ -144,8 +163,8 @@ def find_deep_drift(
 
     ``files`` are all files that should be there, with their owner. Raises OSError.
     """
-    is_own = _own_files_test(own_files)
-    known = {finding.path for finding in drift.findings}
+    is_own = any_test(own_files)
+    known = {finding.path for finding in drift.findings} | set(drift.own_changes)
     waiting = [each for each in files if each[0] not in known and not is_own(each[0])]
     digests = hash_files(
         [(roots.absolute(path), content.size) for path, content, _ in waiting], "hashing", listen
@@ -165,6 +184,7 @@ def find_deep_drift(
     return Drift(
         findings=tuple(findings),
         touched=drift.touched,
+        own_changes=drift.own_changes,
         files_seen=drift.files_seen,
         files_hashed=drift.files_hashed + len(waiting),
     )
@@ -198,6 +218,32 @@ def _differences(
     filled = {path.rpartition("/")[0] for path in come}
     come = {path: row for path, row in come.items() if not (row.endswith("/") and path in filled)}
     return _Differences(gone=gone, come=come, other=other, files_seen=files_seen)
+
+
+def _look_outside(laid: Iterable[Laid], roots: Roots, differences: _Differences) -> None:
+    """Add what differs of the files that were laid outside the game folder; others there are not ours."""
+    for each in laid:
+        name = each.path.rpartition("/")[2]
+        row = _row_on_disk(roots.absolute(each.path), name)
+        if each.content is None:
+            if row is not None:
+                differences.come[each.path] = row
+            continue
+        before = f"{name}/{each.content.size}/{each.content.mtime_ns}"
+        if row is None:
+            differences.gone[each.path] = before
+        elif row != before:
+            differences.other[each.path] = (before, row)
+
+
+def _row_on_disk(path: str, name: str) -> str | None:
+    try:
+        status = os.lstat(path)
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+    if stat.S_ISREG(status.st_mode):
+        return f"{name}/{status.st_size}/{status.st_mtime_ns}"
+    return f"{name}/" if stat.S_ISDIR(status.st_mode) else f"{name}//"
 
 
 def _by_name(stamp: bytes) -> dict[str, str]:
@@ -236,17 +282,3 @@ def _what_changed(
         return f"{_bytes_words(size_before)} before, {int(size_now):,} now"
     [digest] = hash_files([(roots.absolute(path), known.size)], "hashing")
     return "" if digest == known.digest else _OTHER_CONTENT
-
-
-def _own_files_test(patterns: Sequence[str]) -> Callable[[str], bool]:
-    """Return the test for the sheet's patterns; ``@game/logs/**`` is the common kind."""
-    prefixes = tuple(each[:-2] for each in patterns if re.fullmatch(r"[^*?\[]+/\*\*", each))
-    others = [each for each in patterns if each[:-2] not in prefixes]
-    if not others:
-        return lambda path: path.startswith(prefixes) or f"{path}/" in prefixes
-    from wcmatch import glob
-
-    matcher = glob.compile(others, flags=glob.GLOBSTAR | glob.CASE | glob.DOTGLOB | glob.FORCEUNIX)
-    return lambda path: (
-        path.startswith(prefixes) or f"{path}/" in prefixes or bool(matcher.match(path))
-    )

@@ -30,9 +30,13 @@ class Finding:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Drift:
-    """All findings, and what was looked at to come to them."""
+    """All findings, and what was looked at to come to them.
+
+    ``touched`` have another time but the same content; ``own_changes`` are the user's, and meant.
+    """
 
     findings: tuple[Finding, ...]
     touched: tuple[PlacePath, ...]
+    own_changes: tuple[PlacePath, ...]
     files_seen: int
     files_hashed: int

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from rellum.core.ids import ModId
-from rellum.core.layers.model import Layer, LayerFile
+from rellum.core.layers.model import Brought, Layer
 from rellum.core.paths import PlacePath
 
 Winner = Callable[[PlacePath], "ModId | None"]
@@ -58,7 +58,7 @@ class Conflicts:
 
 def find_conflicts(layers: Sequence[Layer], winner: Winner) -> Conflicts:
     """Return what the layers of a line-up, in load order, bring more than once."""
-    brought: dict[PlacePath, dict[ModId, LayerFile]] = {}
+    brought: dict[PlacePath, dict[ModId, Brought]] = {}
     edits: dict[PlacePath, list[ModId]] = {}
     for layer in layers:
         for file in layer.files:
@@ -85,7 +85,7 @@ def find_conflicts(layers: Sequence[Layer], winner: Winner) -> Conflicts:
 
 def _conflict(
     path: PlacePath,
-    by_mod: dict[ModId, LayerFile],
+    by_mod: dict[ModId, Brought],
     chosen: ModId | None,
     edited_by: Sequence[ModId],
 ) -> Conflict:
@@ -97,5 +97,5 @@ def _conflict(
         winner=chosen if chosen in by_mod and chosen is not None else mods[-1],
         edited_by=tuple(dict.fromkeys(edited_by)),
         is_chosen=is_chosen,
-        is_same=len({file.member.digest for file in by_mod.values()}) == 1,
+        is_same=len({file.digest for file in by_mod.values()}) == 1,
     )

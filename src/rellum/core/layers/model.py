@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from rellum.core.hashing import Digest
 from rellum.core.ids import ModId
 from rellum.core.paths import PlacePath
+from rellum.core.roles import Role
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Member
     from rellum.core.catalog.model import FileEdit
     from rellum.core.shelf.index import ShelfEntry
-    from rellum.core.versions.version import Version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -25,15 +25,58 @@ class LayerFile:
     archive: Digest
     member: Member
 
+    @property
+    def digest(self) -> Digest:
+        """The hash of its content."""
+        return self.member.digest
+
+    @property
+    def size(self) -> int:
+        """Its size in bytes."""
+        return self.member.size
+
+    @property
+    def executable(self) -> bool:
+        """Whether it is a program."""
+        return self.member.executable
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class MadeFile:
-    """A file that was made from what lies under it: its content, and whether it is a program."""
+    """A file that is made from others: by an edit, out of members, by merging, from a text.
+
+    ``recipe`` tells of what and how it is made, and so its content; ``size`` is in bytes. ``notes`` is
+    what its maker has to say of it.
+    """
 
     path: PlacePath
-    content: bytes
+    recipe: str
     digest: Digest
-    executable: bool
+    size: int
+    executable: bool = False
+    notes: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DiskFile:
+    """A file that lies somewhere on disk, at the absolute path ``file``, and is to be copied."""
+
+    path: PlacePath
+    file: str
+    digest: Digest
+    size: int
+    executable: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Removal:
+    """Nothing: what lies at the path goes, and comes back when the layer does."""
+
+    path: PlacePath
+
+
+Brought = LayerFile | MadeFile | DiskFile
+"""A file with a content."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -44,14 +87,27 @@ class LayerEdit:
     archives: tuple[tuple[ShelfEntry, Sequence[Member]], ...]
 
 
+def never_the_users(_: PlacePath) -> Role:
+    """Say of every file that the user's changes do not count."""
+    return ""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Layer:
-    """The files that one release of the line-up puts over the game, and then those it changes."""
+    """What one release of the line-up does to the game.
+
+    First the files that fit ``removes`` (patterns over place paths) go, then come ``files`` and
+    ``folders``, then ``edits`` change what lies there. ``update`` tells how a file that the user
+    changes is brought up to date.
+    """
 
     mod: ModId
-    version: Version
-    files: tuple[LayerFile, ...]
+    version: str
+    files: tuple[Brought, ...]
+    folders: tuple[PlacePath, ...] = ()
     edits: tuple[LayerEdit, ...] = ()
+    removes: tuple[str, ...] = ()
+    update: Callable[[PlacePath], Role] = never_the_users
 
     @property
     def owner(self) -> str:
@@ -61,15 +117,24 @@ class Layer:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TargetFile:
-    """What must stand at a path in the end, and which release brings it."""
+    """What must stand at a path in the end, and which release brings it.
 
-    file: LayerFile | MadeFile
+    ``base`` is what the release itself wants of a file that is merged with the user's changes.
+    """
+
+    file: Brought | Removal
     owner: str
+    role: Role = ""
+    base: Brought | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Target:
-    """The files over the baseline, by path, and how many paths of each layer a later one hides."""
+    """The files over the baseline, by path, and how many paths of each layer a later one hides.
+
+    ``folders`` must be there even if nothing lies in them.
+    """
 
     files: dict[PlacePath, TargetFile]
     hidden: dict[str, int]
+    folders: frozenset[PlacePath] = frozenset()

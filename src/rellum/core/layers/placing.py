@@ -14,12 +14,11 @@ from rellum.core.archives.model import Member
 from rellum.core.catalog.model import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
+from rellum.core.globs import WILDCARD, fixed_folder, path_test
 from rellum.core.layers.model import LayerFile
 from rellum.core.paths import MemberPath, below, fault_in_relative, shown
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.solving.problem import Options, are_chosen
-
-_WILDCARD = re.compile(r"[*?\[]")
 
 
 class PlacingFault(UserError):
@@ -64,7 +63,7 @@ def _apply_rule(
     if wrapper is None:
         return
     prefix = wrapper + base
-    fits = _matcher(pattern)
+    fits = path_test(pattern)
     left_out = [_name_matcher(each) for each in rule.leave_out]
     for member in members:
         if not member.path.startswith(prefix) or not fits(rest := member.path[len(prefix) :]):
@@ -77,7 +76,7 @@ def _apply_rule(
 
 def _name_matcher(pattern: str) -> Callable[[str], bool]:
     """Return the test of a pattern: over the whole path, or without a slash over the file's name."""
-    fits = _matcher(pattern)
+    fits = path_test(pattern)
     return fits if "/" in pattern else lambda path: fits(path.rpartition("/")[2])
 
 
@@ -141,23 +140,8 @@ def _made_one(rule: PlaceRule, first: LayerFile, second: LayerFile) -> PlacingFa
 
 def _split(take: str) -> tuple[str, str]:
     """Split ``Tides/data/**`` into the fixed folder ``Tides/data/`` and the pattern ``**``."""
-    wild = _WILDCARD.search(take)
-    cut = take.rfind("/", 0, wild.start() if wild else len(take)) + 1
-    return take[:cut], take[cut:]
-
-
-def _matcher(pattern: str) -> Callable[[str], bool]:
-    """Return the test of a glob in which ``**`` crosses folders and ``*`` does not."""
-    if pattern == "**":
-        return lambda _: True
-    if not _WILDCARD.search(pattern):
-        return lambda rest: rest == pattern
-    from wcmatch import glob
-
-    compiled = glob.compile(
-        pattern, flags=glob.GLOBSTAR | glob.CASE | glob.DOTGLOB | glob.FORCEUNIX
-    )
-    return lambda rest: bool(compiled.match(rest))
+    folder = fixed_folder(take)
+    return folder, take[len(folder) :]
 
 
 def _find_wrapper(rule: PlaceRule, base: str, members: Sequence[Member]) -> str | None:
@@ -169,7 +153,7 @@ def _find_wrapper(rule: PlaceRule, base: str, members: Sequence[Member]) -> str 
     folders = {""} | {folder for member in members for folder in _folders_above(member.path)}
     _, pattern = _split(rule.take)
     needed = [*rule.expect]
-    if not _WILDCARD.search(pattern):
+    if not WILDCARD.search(pattern):
         needed.append(pattern)
 
     def fits(wrapper: str) -> bool:

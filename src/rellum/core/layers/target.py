@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Protocol
 
 from rellum.core.errors import UserError
+from rellum.core.globs import any_test
 from rellum.core.ids import ModId
 from rellum.core.layers.conflicts import Winner
-from rellum.core.layers.model import Layer, LayerEdit, MadeFile, Target, TargetFile
-from rellum.core.paths import PlacePath, parents, shown
+from rellum.core.layers.model import Brought, Layer, LayerEdit, Removal, Target, TargetFile
+from rellum.core.paths import CONTAINER_SIGN, MemberPath, PlacePath, parents, shown, split_member
 
 
 class LayerClash(UserError):
@@ -17,37 +19,102 @@ class LayerClash(UserError):
     code = "layer-clash"
 
 
-Edit = Callable[[LayerEdit, "TargetFile | None"], MadeFile]
-"""Makes an edited file from what the layers so far have at its path (None: what the game has)."""
+Members = Mapping[MemberPath, Brought | Removal]
 
 
-def lay_over(layers: Sequence[Layer], edit: Edit, winner: Winner) -> Target:
+class Maker(Protocol):
+    """Makes what cannot be laid as it comes."""
+
+    def edit(self, change: LayerEdit, below: Brought | None) -> Brought:
+        """Return a file edited; ``below`` is what layers brought there, None: what the game has."""
+
+    def rebuild(self, container: PlacePath, below: Brought | None, members: Members) -> Brought:
+        """Return a container with members added, replaced and removed."""
+
+    def vanilla(self, pattern: str) -> Iterable[PlacePath]:
+        """Return what the game has that fits a pattern."""
+
+
+def lay_over(layers: Sequence[Layer], maker: Maker, winner: Winner) -> Target:
     """Lay the layers over one another in load order; each one's edits go over all before them.
 
     A path goes to the last mod that brings it, unless ``winner`` names another that does.
-    Raises LayerClash, and what ``edit`` raises.
+    Raises LayerClash, and what ``maker`` raises.
     """
-    files: dict[PlacePath, TargetFile] = {}
-    mods: dict[PlacePath, ModId] = {}
-    hidden: dict[str, int] = {}
+    tree = _Tree(maker, winner)
     for layer in layers:
+        tree.lay(layer)
+    tree.fill_containers([layer.owner for layer in layers])
+    _refuse_files_as_folders(tree.files)
+    return Target(
+        files=tree.files,
+        hidden=tree.hidden,
+        folders=frozenset(folder for layer in layers for folder in layer.folders),
+    )
+
+
+class _Tree:
+    """The tree as far as it is laid."""
+
+    def __init__(self, maker: Maker, winner: Winner) -> None:
+        self.maker = maker
+        self.winner = winner
+        self.files: dict[PlacePath, TargetFile] = {}
+        self.hidden: dict[str, int] = {}
+        self._mods: dict[PlacePath, ModId] = {}
+
+    def lay(self, layer: Layer) -> None:
+        """Lay one layer over those before it."""
+        for pattern in layer.removes:
+            self._remove(pattern, layer.owner)
         owner = layer.owner
         for file in layer.files:
-            under = files.get(file.path)
-            if under is not None and under.owner != owner:
-                chosen = winner(file.path)
-                stays = chosen is not None and mods.get(file.path) == chosen
-                loser = owner if stays else under.owner
-                hidden[loser] = hidden.get(loser, 0) + 1
-                if stays:
-                    continue
-            mods[file.path] = layer.mod
-            files[file.path] = TargetFile(file=file, owner=owner)
+            if self._stays(file.path, layer):
+                continue
+            self._mods[file.path] = layer.mod
+            self.files[file.path] = TargetFile(file=file, owner=owner, role=layer.update(file.path))
         for change in layer.edits:
-            made = edit(change, files.get(change.edit.path))
-            files[made.path] = TargetFile(file=made, owner=owner)
-    _refuse_files_as_folders(files)
-    return Target(files=files, hidden=hidden)
+            path = change.edit.path
+            made = self.maker.edit(change, self._brought(path))
+            self.files[path] = TargetFile(file=made, owner=owner, role=layer.update(path))
+
+    def _stays(self, path: PlacePath, layer: Layer) -> bool:
+        """Whether what lies at a path stays under a new layer; count what is hidden either way."""
+        under = self.files.get(path)
+        if under is None or under.owner == layer.owner:
+            return False
+        chosen = self.winner(path)
+        stays = chosen is not None and self._mods.get(path) == chosen
+        loser = layer.owner if stays else under.owner
+        self.hidden[loser] = self.hidden.get(loser, 0) + 1
+        return stays
+
+    def _remove(self, pattern: str, owner: str) -> None:
+        fits = any_test([pattern])
+        for path in [path for path in self.files if fits(path)]:
+            del self.files[path]
+        for path in self.maker.vanilla(pattern):
+            self.files[path] = TargetFile(file=Removal(path=path), owner=owner)
+
+    def _brought(self, path: PlacePath) -> Brought | None:
+        target = self.files.get(path)
+        return None if target is None or isinstance(target.file, Removal) else target.file
+
+    def fill_containers(self, owners: Sequence[str]) -> None:
+        """Put members into their containers: all that goes into one, by one rebuild.
+
+        A container belongs to the last in load order who has a part in it.
+        """
+        members: dict[PlacePath, dict[PlacePath, TargetFile]] = {}
+        for path in [path for path in self.files if CONTAINER_SIGN in path]:
+            container, _ = split_member(path) or (path, "")
+            members.setdefault(container, {})[path] = self.files.pop(path)
+        ranks = {owner: rank for rank, owner in enumerate(owners)}
+        for container, targets in sorted(members.items()):
+            by_name = {MemberPath(p[len(container) + 2 :]): t.file for p, t in targets.items()}
+            made = self.maker.rebuild(container, self._brought(container), by_name)
+            last = max((each.owner for each in targets.values()), key=lambda owner: ranks[owner])
+            self.files[container] = TargetFile(file=made, owner=last)
 
 
 def _refuse_files_as_folders(files: dict[PlacePath, TargetFile]) -> None:
@@ -57,7 +124,7 @@ def _refuse_files_as_folders(files: dict[PlacePath, TargetFile]) -> None:
             if folder in checked:
                 break
             checked.add(folder)
-            if folder in files:
+            if folder in files and not isinstance(files[folder].file, Removal):
                 raise LayerClash(
                     f"{shown(folder)} is a file of {files[folder].owner} "
                     f"and a folder of {target.owner}",

@@ -61,6 +61,11 @@ class PackHome:
         return os.path.join(self.state_folder, "originals")
 
     @property
+    def work_folder(self) -> str:
+        """Where files are made; not there between commands."""
+        return os.path.join(self.state_folder, "work")
+
+    @property
     def process_lock_file(self) -> str:
         """What one process at a time holds."""
         return os.path.join(self.state_folder, "process-lock")

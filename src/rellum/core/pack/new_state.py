@@ -13,15 +13,8 @@ from rellum.core.folder.listing import FolderEntry, stamp_row
 from rellum.core.folder.stamps import join_rows
 from rellum.core.hashing import Digest
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.state import (
-    LAID_MARKS,
-    SCHEMA,
-    SCHEMA_VERSION,
-    Adopted,
-    file_row,
-    laid_row,
-    now,
-)
+from rellum.core.pack.schema import SCHEMA, SCHEMA_2, SCHEMA_VERSION, spelling_rows
+from rellum.core.pack.state import LAID_MARKS, Adopted, file_row, laid_row, now
 from rellum.core.paths import GAME
 
 
@@ -39,7 +32,7 @@ def create_state(
         os.unlink(unfinished)
     connection = sqlite3.connect(unfinished)
     try:
-        connection.executescript(f"{SCHEMA} PRAGMA user_version = {SCHEMA_VERSION};")
+        connection.executescript(f"{SCHEMA} {SCHEMA_2} PRAGMA user_version = {SCHEMA_VERSION};")
         with connection:
             connection.execute(
                 "INSERT INTO adopted VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -62,6 +55,10 @@ def create_state(
                     for e in entries
                 ),
             )
+            connection.executemany(
+                "INSERT OR IGNORE INTO spelling VALUES (?, ?)",
+                spelling_rows(e.path for e in entries),
+            )
             connection.execute(f"INSERT INTO laid VALUES ({LAID_MARKS})", laid_row(marker))
             connection.executemany("INSERT INTO stamp VALUES (?, ?)", _all_stamps(entries, marker))
     finally:
@@ -70,7 +67,9 @@ def create_state(
 
 
 def _all_stamps(entries: Sequence[FolderEntry], marker: Laid) -> Iterator[tuple[str, bytes]]:
-    rows: dict[str, list[str]] = {GAME: [file_row(marker.path, marker.content)]}
+    content = marker.content
+    assert content is not None
+    rows: dict[str, list[str]] = {GAME: [file_row(marker.path, content)]}
     for entry in entries:
         folder, _, name = entry.path.rpartition("/")
         rows.setdefault(folder, []).append(stamp_row(entry, name))

@@ -47,7 +47,9 @@ class PackFile:
 
     ``game_range`` None: the line-up is for the version of the game that was adopted. ``limits`` are
     what an archive may hold at most. ``winners`` are paths, as they are written, that go to a mod
-    whatever the load order.
+    whatever the load order. ``places`` are folders of places outside the game folder. ``variables``
+    are for texts that mods make. ``settings`` are paths, as they are written, with what becomes of a
+    conflict of settings in them.
     """
 
     name: str
@@ -60,6 +62,9 @@ class PackFile:
     holds: tuple[HoldLine, ...]
     limits: Limits = STANDARD_LIMITS
     winners: tuple[tuple[str, ModId, Source], ...] = ()
+    places: tuple[tuple[str, str, Source], ...] = ()
+    variables: tuple[tuple[str, str], ...] = ()
+    settings: tuple[tuple[str, str, Source], ...] = ()
 
 
 def read_pack_file(home: PackHome) -> PackFile:
@@ -82,7 +87,10 @@ def read_pack_file(home: PackHome) -> PackFile:
     game.text("edition", "boxed")
     game.texts("expansions", "ice-charts")
     game_range = game.parsed("range", ">=1.6, <1.8", parse_range)
+    places = _read_pairs(game.table("places"), "../player/settings")
     game.finish()
+    variables = _read_pairs(root.table("variables"), "north")
+    settings = _read_settings(root.table("settings"))
     wants = _read_wants(root.table("want"))
     holds = _read_holds(root.table("hold"))
     limits = _read_limits(root.table("limits"))
@@ -100,7 +108,28 @@ def read_pack_file(home: PackHome) -> PackFile:
         holds=holds,
         limits=limits,
         winners=winners,
+        places=tuple(
+            (name, os.path.normpath(os.path.join(home.folder, each)), source)
+            for name, each, source in places
+        ),
+        variables=tuple((name, text) for name, text, _ in variables),
+        settings=settings,
     )
+
+
+def _read_pairs(reader: TableReader, example: str) -> tuple[tuple[str, str, Source], ...]:
+    """Read a table of texts, each with the place where it stands."""
+    found = ((name, reader.text(name, example)) for name in reader.names())
+    return tuple((name, text, reader.source.at(name)) for name, text in found if text is not None)
+
+
+def _read_settings(reader: TableReader) -> tuple[tuple[str, str, Source], ...]:
+    """Read whose value wins where a key of a settings file was changed by both."""
+    pairs = _read_pairs(reader, "mine")
+    for path, word, _ in pairs:
+        if word not in ("mine", "theirs"):
+            reader.fault(f"{word!r} is neither mine nor theirs", path)
+    return pairs
 
 
 def _read_winners(reader: TableReader) -> tuple[tuple[str, ModId, Source], ...]:

@@ -1,10 +1,6 @@
 """The state of a pack: what was adopted, the baseline, and what Rellum last left in the folder.
 
-SQLite, in ``.rellum/state.db``; the schema's version stands in ``user_version``. ``baseline`` is
-written once, when the game is adopted. ``laid`` has a row for every file that Rellum put there.
-The folder as Rellum left it is the baseline with ``laid`` over it; ``stamp`` holds the same thing
-as one short text for each folder (see ``rellum.core.folder.scan``), so that an unchanged folder
-is recognised by a single comparison. A change is recorded in one transaction.
+The tables are described in ``rellum.core.pack.schema``. A change is recorded in one transaction.
 """
 
 from __future__ import annotations
@@ -23,35 +19,11 @@ from rellum.core.folder.stamps import join_rows, split_rows
 from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
 from rellum.core.pack.home import PackHome
-from rellum.core.paths import PlacePath
+from rellum.core.pack.schema import SCHEMA_VERSION, upgrade
+from rellum.core.paths import PlacePath, is_in_game
 
 if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
-
-SCHEMA_VERSION = 1
-
-SCHEMA = """
-CREATE TABLE adopted (
-    pack_id TEXT NOT NULL, folder TEXT NOT NULL, sheet TEXT NOT NULL, name TEXT NOT NULL,
-    version TEXT NOT NULL, edition TEXT, expansions TEXT NOT NULL, evidence TEXT NOT NULL,
-    adopted_at TEXT NOT NULL
-);
-CREATE TABLE baseline (
-    path TEXT PRIMARY KEY, kind TEXT NOT NULL, size INTEGER NOT NULL, digest TEXT NOT NULL,
-    mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, target TEXT NOT NULL
-) WITHOUT ROWID;
-CREATE TABLE laid (
-    path TEXT PRIMARY KEY, owner TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL,
-    mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL,
-    under_digest TEXT, under_size INTEGER, under_mode INTEGER, under_mtime_ns INTEGER
-) WITHOUT ROWID;
-CREATE INDEX laid_owner ON laid (owner);
-CREATE TABLE stamp (folder TEXT PRIMARY KEY, rows BLOB NOT NULL) WITHOUT ROWID;
-CREATE TABLE kept (
-    path TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL, kept_at TEXT NOT NULL
-);
-CREATE TABLE change (id TEXT PRIMARY KEY, action TEXT NOT NULL, done_at TEXT NOT NULL);
-"""
 
 
 class StateFault(UserError):
@@ -98,6 +70,16 @@ class StateChange:
     kept: tuple[Kept, ...]
     new_folders: tuple[PlacePath, ...]
     gone_folders: tuple[PlacePath, ...]
+    outside: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Made:
+    """What a recipe gave: its content's hash and size in bytes, and what the maker noted of it."""
+
+    digest: Digest
+    size: int
+    notes: str = ""
 
 
 class State:
@@ -175,6 +157,38 @@ class State:
         )
         return {laid.path: laid for laid in map(_laid, rows)}
 
+    def laid_outside(self) -> dict[PlacePath, Laid]:
+        """Return what Rellum laid outside the game folder."""
+        rows = self._db.execute("SELECT * FROM laid WHERE path < '@game/' OR path >= '@game0'")
+        return {laid.path: laid for laid in map(_laid, rows)}
+
+    def outside(self) -> dict[str, str]:
+        """Return the folders of the places outside the game folder that were ever laid in."""
+        return dict(self._db.execute("SELECT root, folder FROM outside"))
+
+    def own_folders(self) -> set[PlacePath]:
+        """Return the folders that Rellum made."""
+        return {PlacePath(path) for (path,) in self._db.execute("SELECT path FROM own_folder")}
+
+    def spellings(self, folded: Iterable[str]) -> dict[str, PlacePath]:
+        """Return how vanilla paths with capitals are spelt, by the path without."""
+        return dict(self._select("spelling", "folded", folded))
+
+    def made(self, recipe: str) -> Made | None:
+        """Return what a recipe gave when it was last followed."""
+        row = self._db.execute(
+            "SELECT digest, size, notes FROM made WHERE recipe = ?", (recipe,)
+        ).fetchone()
+        return row and Made(digest=Digest(row[0]), size=row[1], notes=row[2])
+
+    def remember_made(self, recipe: str, made: Made) -> None:
+        """Note what a recipe gave: only a shortcut, which nothing depends on."""
+        with self._db:
+            self._db.execute(
+                "INSERT OR REPLACE INTO made VALUES (?, ?, ?, ?)",
+                (recipe, made.digest, made.size, made.notes),
+            )
+
     def stamps(self) -> dict[str, bytes]:
         """Return the stamp of every folder as Rellum left it."""
         return dict(self._db.execute("SELECT folder, rows FROM stamp"))
@@ -183,7 +197,8 @@ class State:
         """Return every content that the store of originals must keep, and how often it is needed."""
         rows = self._db.execute(
             "SELECT digest, count(*) FROM (SELECT under_digest AS digest FROM laid"
-            " WHERE under_digest IS NOT NULL UNION ALL SELECT digest FROM kept) GROUP BY digest"
+            " WHERE under_digest IS NOT NULL UNION ALL SELECT base_digest FROM laid"
+            " WHERE base_digest IS NOT NULL UNION ALL SELECT digest FROM kept) GROUP BY digest"
         )
         return {Digest(digest): count for digest, count in rows}
 
@@ -205,21 +220,31 @@ class State:
                 "INSERT INTO kept VALUES (?, ?, ?, ?)",
                 [(kept.path, kept.digest, kept.size, moment) for kept in change.kept],
             )
+            self._db.executemany("INSERT OR REPLACE INTO outside VALUES (?, ?)", change.outside)
+            self._update_own_folders(change)
             self._update_stamps(change)
             self._db.execute(
                 "INSERT INTO change VALUES (?, ?, ?)", (change.id, change.action, moment)
             )
 
+    def _update_own_folders(self, change: StateChange) -> None:
+        for table_change, folders in (
+            ("INSERT OR REPLACE INTO own_folder VALUES (?)", change.new_folders),
+            ("DELETE FROM own_folder WHERE path = ?", change.gone_folders),
+        ):
+            self._db.executemany(table_change, [(path,) for path in folders])
+
     def _update_stamps(self, change: StateChange) -> None:
         """Bring the stamps of the folders that the change touched up to date, and no others."""
         rows: dict[str, dict[str, str | None]] = {}
 
-        def note(path: str, row: str | None) -> None:
-            folder, _, name = path.rpartition("/")
-            rows.setdefault(folder, {})[name] = row
+        def note(path: PlacePath, row: str | None) -> None:
+            if is_in_game(path):
+                folder, _, name = path.rpartition("/")
+                rows.setdefault(folder, {})[name] = row
 
         for laid in change.laid:
-            note(laid.path, file_row(laid.path, laid.content))
+            note(laid.path, file_row(laid.path, laid.content) if laid.content else None)
         vanilla = self.baseline(change.no_longer_laid)
         for path in change.no_longer_laid:
             entry = vanilla.get(path)
@@ -229,7 +254,8 @@ class State:
             self._db.execute("DELETE FROM stamp WHERE folder = ?", (path,))
         for path in change.new_folders:
             note(path, path.rpartition("/")[2] + "/")
-            rows.setdefault(path, {})
+            if is_in_game(path):
+                rows.setdefault(path, {})
         for folder, changes in rows.items():
             if folder in change.gone_folders:
                 continue
@@ -246,12 +272,15 @@ class State:
             )
 
     def _select_by_path(self, table: str, paths: Iterable[PlacePath]) -> Iterator[tuple[Any, ...]]:
+        return self._select(table, "path", paths)
+
+    def _select(self, table: str, column: str, values: Iterable[str]) -> Iterator[tuple[Any, ...]]:
         # A name that is no Unicode text was never recorded: adopting refuses it.
-        wanted = [path for path in paths if path.isascii() or _is_text(path)]
+        wanted = [path for path in values if path.isascii() or _is_text(path)]
         for start in range(0, len(wanted), 500):
             part = wanted[start : start + 500]
             marks = ",".join("?" * len(part))
-            yield from self._db.execute(f"SELECT * FROM {table} WHERE path IN ({marks})", part)
+            yield from self._db.execute(f"SELECT * FROM {table} WHERE {column} IN ({marks})", part)
 
 
 def _is_text(path: str) -> bool:
@@ -274,6 +303,8 @@ def open_state(home: PackHome) -> State:
         connection.execute("PRAGMA synchronous = FULL")
         version = connection.execute("PRAGMA user_version").fetchone()[0]
         adopted = version and connection.execute("SELECT count(*) FROM adopted").fetchone()[0]
+        if version == 1:
+            upgrade(connection)
     except sqlite3.Error as error:
         raise StateFault(
             f"{home.state_file} is damaged: {error}",
@@ -318,18 +349,30 @@ def _baseline_entry(row: Sequence[Any]) -> BaselineEntry:
     return BaselineEntry(path=PlacePath(path), kind=kind, content=content, target=target)
 
 
-LAID_MARKS = ", ".join("?" * 10)
+LAID_MARKS = ", ".join("?" * 12)
+
+
+_NOTHING = Content(digest=Digest(""), size=0, mode=0, mtime_ns=0)
 
 
 def _laid(row: Sequence[Any]) -> Laid:
-    under = None if row[6] is None else _content(row[6:10])
-    return Laid(path=PlacePath(row[0]), owner=row[1], content=_content(row[2:6]), under=under)
+    return Laid(
+        path=PlacePath(row[0]),
+        owner=row[1],
+        content=_content(row[2:6]) if row[2] else None,
+        under=None if row[6] is None else _content(row[6:10]),
+        role=row[10],
+        base=row[11],
+    )
 
 
 def laid_row(laid: Laid) -> tuple[object, ...]:
     """Return a laid file as a row of the table ``laid``."""
-    content, under = laid.content, laid.under
+    content, under = laid.content or _NOTHING, laid.under
     row = (laid.path, laid.owner, content.digest, content.size, content.mode, content.mtime_ns)
-    if under is None:
-        return (*row, None, None, None, None)
-    return (*row, under.digest, under.size, under.mode, under.mtime_ns)
+    below = (
+        (under.digest, under.size, under.mode, under.mtime_ns)
+        if under
+        else (None, None, None, None)
+    )
+    return (*row, *below, laid.role, laid.base)

@@ -7,15 +7,20 @@ refused.
 
 from __future__ import annotations
 
+import os
 import zlib
-from collections.abc import Iterator, Sequence
-from typing import Final, NoReturn
+from collections.abc import Iterator
+from typing import BinaryIO, Final, NoReturn
 
+from rellum.core.patching.mapped import Content, let_go
 from rellum.core.patching.model import PatchFault
 
 _MAGIC: Final = b"\xd6\xc3\xc4"
 _NOOP, _ADD, _RUN, _COPY = range(4)
 _NEAR, _SAME = 4, 3
+
+MOST_WINDOW_BYTES = 1 << 30
+"""A window is made in memory; real encoders' windows have some megabytes."""
 
 Instruction = tuple[int, int, int]
 """Kind, size (0: it follows), and the mode of a copy's address."""
@@ -41,10 +46,13 @@ def _default_code_table() -> tuple[tuple[Instruction, Instruction], ...]:
 _TABLE: Final = _default_code_table()
 
 
-def apply_vcdiff(source: bytes, delta: bytes, name: str, most_bytes: int) -> bytes:
-    """Return what a delta makes of a file. Raises PatchFault; ``name`` stands for the delta.
+def apply_vcdiff(
+    source: Content, delta: Content, out: BinaryIO, name: str, most_bytes: int
+) -> None:
+    """Write what a delta makes of a file. Raises PatchFault; ``name`` stands for the delta.
 
-    ``most_bytes`` bounds what may come out.
+    ``out`` is empty, and is read again where the delta says so. ``most_bytes`` bounds what may come
+    out. No more than a window and what it copies from is in memory where the contents are mapped.
     """
     reader = _Reader(delta, name)
     if reader.take(3) != _MAGIC:
@@ -63,32 +71,56 @@ def apply_vcdiff(source: bytes, delta: bytes, name: str, most_bytes: int) -> byt
         reader.take(reader.number())
     if flags & ~7:
         reader.fail(f"has flags in its header that are not known ({flags:#x})")
-    windows: list[bytearray] = []
-    left = most_bytes
+    written = 0
     while not reader.ended:
-        windows.append(_window(reader, source, windows, left))
-        left -= len(windows[-1])
-    return b"".join(windows)
+        made = _window(reader, source, out, written, min(most_bytes - written, MOST_WINDOW_BYTES))
+        out.write(made)
+        written += len(made)
+        let_go(source)
 
 
 def _window(
-    reader: _Reader, source: bytes, before: Sequence[bytearray], most_bytes: int
+    reader: _Reader, source: Content, out: BinaryIO, written: int, most_bytes: int
 ) -> bytearray:
-    """Return what the next window makes; ``before`` are those before it."""
+    """Return what the next window makes; ``out`` has the ``written`` bytes of those before it."""
     flags = reader.byte()
     if flags & ~7 or flags & 3 == 3:
         reader.fail(f"has a window with flags that are not known ({flags:#x})")
     segment = memoryview(b"")
     if flags & 3:
         size, at = reader.number(), reader.number()
-        whole = source if flags & 1 else b"".join(before)
-        if at + size > len(whole):
+        known = len(source) if flags & 1 else written
+        if at + size > known:
             what = "the file that it goes over" if flags & 1 else "what it made so far"
             reader.fail(
-                f"wants bytes {at:,} to {at + size:,} of {what}, which has {len(whole):,}: it is for "
+                f"wants bytes {at:,} to {at + size:,} of {what}, which has {known:,}: it is for "
                 "another file"
             )
-        segment = memoryview(whole)[at : at + size]
+        segment = _segment(source if flags & 1 else _read_back(out, at, size), at, size)
+    try:
+        return _fill_window(reader, segment, flags, most_bytes)
+    finally:
+        segment.release()
+
+
+def _segment(content: Content, at: int, size: int) -> memoryview:
+    """Return a part of a file without a copy; of a part that was read back, all of it."""
+    whole = memoryview(content)
+    if len(whole) == size:
+        return whole
+    part = whole[at : at + size]
+    whole.release()
+    return part
+
+
+def _read_back(out: BinaryIO, at: int, size: int) -> bytes:
+    out.seek(at)
+    content = out.read(size)
+    out.seek(0, os.SEEK_END)
+    return content
+
+
+def _fill_window(reader: _Reader, segment: memoryview, flags: int, most_bytes: int) -> bytearray:
     reader.number()  # the length of what follows, which its parts tell too
     size = reader.number()
     if size > most_bytes:
@@ -179,7 +211,7 @@ class _AddressCache:
 class _Reader:
     """Reads bytes and numbers from a section."""
 
-    def __init__(self, content: bytes, name: str) -> None:
+    def __init__(self, content: Content, name: str) -> None:
         self._content = content
         self._at = 0
         self.name = name

@@ -1,0 +1,126 @@
+"""Making the files that releases change: the patch from the shelf, over what lies under it."""
+
+from __future__ import annotations
+
+from rellum.core.actions.workshop import Workshop, recipe_of
+from rellum.core.catalog.model import FileEdit
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.hashing import sha256_file
+from rellum.core.layers.model import Brought, LayerEdit, LayerFile, MadeFile
+from rellum.core.patching.json_patch import merge_json, patch_json
+from rellum.core.patching.keys import edit_keys
+from rellum.core.patching.mapped import mapped
+from rellum.core.patching.model import PatchFault
+from rellum.core.patching.unified import apply_diff, read_diff
+from rellum.core.patching.vcdiff import apply_vcdiff
+from rellum.core.patching.zstd_patch import apply_zstd
+from rellum.core.paths import shown
+
+MOST_TEXT_BYTES = 64 << 20
+"""Larger texts are not edited: a text, its patch and what they give are all in memory."""
+
+MOST_BYTES = 64 << 30
+"""No binary patch may give more."""
+
+
+def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) -> MadeFile:
+    """Return the file that an edit gives. Raises PatchFault with the line of the card."""
+    edit = change.edit
+    where = place_of(edit.source)
+    if below is None:
+        raise PatchFault(
+            f"{where}: there is no file {shown(edit.path)} to edit",
+            hint="Neither the game nor a mod before this one in load order has it.",
+        )
+    before = below
+    patch = None if edit.form == "keys" else _patch_of(change)
+    recipe = recipe_of(
+        edit.form,
+        before.digest,
+        patch.digest if patch else repr((edit.settings_form, edit.settings)),
+        edit.fuzz,
+        edit.over,
+        edit.gives,
+    )
+
+    def make(target: str) -> str:
+        base = workshop.file(before)
+        _refuse_other(edit, base)
+        if edit.form in ("vcdiff", "zstd"):
+            assert patch is not None
+            _make_binary(edit, base, workshop.file(patch), target)
+        else:
+            old = _read_text(edit, base)
+            new = _edited_text(edit, old, _read_text(edit, workshop.file(patch)) if patch else b"")
+            with open(target, "xb") as file:
+                file.write(new)
+        if edit.gives and sha256_file(target) != edit.gives:
+            raise PatchFault(
+                f"{where}: the edit of {shown(edit.path)} does not give what the card says (SHA-256)",
+                hint="Correct 'gives' in the card, or look what else changes the file.",
+            )
+        return ""
+
+    return workshop.make(edit.path, recipe, make, executable=before.executable)
+
+
+def _refuse_other(edit: FileEdit, base: str) -> None:
+    """Refuse to edit another version of a file than the card names. Raises PatchFault."""
+    if edit.over and (found := sha256_file(base)) != edit.over:
+        raise PatchFault(
+            f"{place_of(edit.source)}: the edit of {shown(edit.path)} is for another version of "
+            "that file",
+            details=(f"it wants SHA-256 {edit.over}", f"there is      {found}"),
+            hint="A mod before it in load order, or the game, has another version of it.",
+        )
+
+
+def _edited_text(edit: FileEdit, before: bytes, patch: bytes) -> bytes:
+    if edit.form == "keys" and edit.settings_form:
+        return edit_keys(before, edit.settings_form, edit.settings, place_of(edit.source))
+    name = f"{edit.member} ({place_of(edit.source)})"
+    if edit.form == "json-patch":
+        return patch_json(before, patch, name)
+    if edit.form == "json-merge":
+        return merge_json(before, patch, name)
+    diffs = read_diff(patch, name)
+    if len(diffs) != 1:
+        raise PatchFault(
+            f"{name}: is a diff of {len(diffs)} files, and an edit is of one",
+            hint="Cut it into one diff a file.",
+        )
+    return apply_diff(before, diffs[0], name, edit.fuzz).content
+
+
+def _make_binary(edit: FileEdit, base: str, patch: str, target: str) -> None:
+    name = f"{edit.member} ({place_of(edit.source)})"
+    with mapped(base) as old, mapped(patch) as delta, open(target, "x+b") as out:
+        apply = apply_vcdiff if edit.form == "vcdiff" else apply_zstd
+        apply(old, delta, out, name, MOST_BYTES)
+
+
+def _read_text(edit: FileEdit, file: str) -> bytes:
+    with open(file, "rb") as stream:
+        content = stream.read(MOST_TEXT_BYTES + 1)
+    if len(content) > MOST_TEXT_BYTES:
+        raise PatchFault(
+            f"{place_of(edit.source)}: {shown(edit.path)} or its patch has more than the "
+            f"{MOST_TEXT_BYTES:,} bytes up to which texts are edited",
+            hint="Bring the file whole, or by a binary patch (vcdiff, zstd).",
+        )
+    return content
+
+
+def _patch_of(change: LayerEdit) -> LayerFile:
+    """Return the patch: the member of that name, seen through wrapper folders. Raises PatchFault."""
+    wanted = change.edit.member
+    found = [
+        LayerFile(path=change.edit.path, archive=entry.digest, member=member)
+        for entry, members in change.archives
+        for member in members
+        if member.path == wanted or member.path.endswith(f"/{wanted}")
+    ]
+    if not found:
+        names = ", ".join(entry.name for entry, _ in change.archives)
+        raise PatchFault(f"{place_of(change.edit.source)}: {wanted!r} is not in {names}")
+    return min(found, key=lambda each: each.member.path.count("/"))

@@ -1,0 +1,97 @@
+"""What layers cannot lay as it comes: edited files and rebuilt containers."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+
+from rellum.core.actions.editing import make_edited
+from rellum.core.actions.workshop import Workshop, recipe_of
+from rellum.core.catalog.model import GameSheet
+from rellum.core.globs import any_test
+from rellum.core.layers.model import Brought, LayerEdit, MadeFile, Removal
+from rellum.core.layers.target import Members
+from rellum.core.patching.container import extract_member, members_of, rebuild
+from rellum.core.patching.model import PatchFault
+from rellum.core.paths import CONTAINER_SIGN, PlacePath, shown, split_member
+
+
+class Making:
+    """Makes files of the layers' parts, for one pack."""
+
+    def __init__(self, workshop: Workshop, sheet: GameSheet) -> None:
+        self.workshop = workshop
+        self.sheet = sheet
+
+    def edit(self, change: LayerEdit, below: Brought | None) -> Brought:
+        """Return a file edited; what the game has is taken where no layer brings it."""
+        path = change.edit.path
+        return make_edited(self.workshop, change, below or self._vanilla_at(path))
+
+    def vanilla(self, pattern: str) -> Iterable[PlacePath]:
+        """Return what the game has that fits a pattern: files, or members of a container."""
+        container, sign, _ = pattern.partition(CONTAINER_SIGN)
+        if not sign:
+            return self.workshop.vanilla(pattern)
+        below = self.workshop.below(PlacePath(container))
+        if below is None:
+            return ()
+        fits = any_test([pattern])
+        members = members_of(self.workshop.file(below), shown(container))
+        return [PlacePath(path) for member in members if fits(path := f"{container}{sign}{member}")]
+
+    def rebuild(self, container: PlacePath, below: Brought | None, members: Members) -> MadeFile:
+        """Return a container with members added, replaced and removed. Raises PatchFault."""
+        base = below or self.workshop.below(container)
+        name = shown(container)
+        if base is None:
+            raise PatchFault(
+                f"there is no container {name}, into which a mod of the line-up puts files",
+                hint="Correct 'to' in its card.",
+            )
+        patterns = [
+            drop
+            for rule in self.sheet.containers
+            if any_test([rule.pattern])(container)
+            for drop in rule.drops
+        ]
+        inputs = sorted(
+            (name, None if isinstance(each, Removal) else each.digest)
+            for name, each in members.items()
+        )
+        recipe = recipe_of("container", base.digest, inputs, patterns)
+
+        def make(target: str) -> str:
+            changes = {
+                str(member): None if isinstance(each, Removal) else self.workshop.file(each)
+                for member, each in members.items()
+            }
+            made = rebuild(self.workshop.file(base), changes, any_test(patterns), target, name)
+            return json.dumps(
+                {
+                    "added": made.added,
+                    "replaced": made.replaced,
+                    "removed": made.removed,
+                    "dropped": made.dropped,
+                    "members": made.members,
+                }
+            )
+
+        return self.workshop.make(container, recipe, make, executable=base.executable)
+
+    def _vanilla_at(self, path: PlacePath) -> Brought | None:
+        """Return what the game has at a path: a file, or a member of a container."""
+        parts = split_member(path)
+        if parts is None:
+            return self.workshop.below(path)
+        container, member = parts
+        below = self.workshop.below(container)
+        if below is None or member not in members_of(self.workshop.file(below), shown(container)):
+            return None
+        recipe = recipe_of("member", below.digest, member)
+
+        def make(target: str) -> str:
+            extract_member(self.workshop.file(below), member, target, shown(container))
+            return ""
+
+        return self.workshop.make(path, recipe, make)

@@ -1,0 +1,69 @@
+"""Where the places outside the game folder lie on this machine."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Mapping
+
+from rellum.core.actions.open_pack import OpenPack
+from rellum.core.catalog.model import GameSheet
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.errors import UserError
+from rellum.core.pack.pack_file import PackFile
+from rellum.core.paths import PlacePath, Roots
+
+
+class NoPlace(UserError):
+    """A place outside the game folder is not known on this system, or was moved."""
+
+    code = "no-place"
+
+
+def roots_of(opened: OpenPack, sheet: GameSheet, pack: PackFile) -> Roots:
+    """Return the game folder and the places outside of it, by the pack's word, else by the sheet's.
+
+    A place in which something is laid stays where it was. Raises NoPlace.
+    """
+    chosen = {f"@{name}": (folder, source) for name, folder, source in pack.places}
+    for root, (_, source) in chosen.items():
+        if root not in sheet.outside:
+            known = ", ".join(sorted(sheet.outside)) or "none"
+            raise NoPlace(
+                f"{place_of(source)}: {root} is no place outside the game folder; there are {known}"
+            )
+    found = {}
+    for root, by_system in sheet.outside.items():
+        folder = chosen[root][0] if root in chosen else _by_sheet(by_system)
+        if folder is not None:
+            found[root] = folder
+    _refuse_moved(opened, found)
+    return Roots(opened.roots.game_folder, {**opened.roots.outside, **found})
+
+
+def _refuse_moved(opened: OpenPack, found: Mapping[str, str]) -> None:
+    """Refuse another folder for a place in which files were laid. Raises NoPlace."""
+    for root, before in opened.roots.outside.items():
+        now = found.get(root, before)
+        if os.path.abspath(now) != before and opened.state.laid_below(PlacePath(root)):
+            raise NoPlace(
+                f"{root} was {before}, where files of this pack lie, and is {now} now",
+                hint="Call 'rellum restore --all' with the old folder first, or put the old one back.",
+            )
+
+
+def _by_sheet(by_system: Mapping[str, str]) -> str | None:
+    """Return a place's folder on this system; None where the sheet does not tell."""
+    template = by_system.get({"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux"))
+    if template is None:
+        return None
+    import platformdirs
+
+    folders = {
+        "home": os.path.expanduser("~"),
+        "documents": platformdirs.user_documents_dir(),
+        "config": platformdirs.user_config_dir(),
+        "data": platformdirs.user_data_dir(),
+    }
+    head, _, rest = template.partition("/")
+    return os.path.join(folders[head.strip("{}")], *filter(None, rest.split("/")))

@@ -1,0 +1,184 @@
+"""Files that are made: each by a recipe, once; and again only where something that went into it changed.
+
+A recipe names everything that a file's content depends on, by hash. What a recipe gave is remembered
+by size and hash, so that a plan needs no content of a file that already lies where it belongs.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from collections.abc import Callable
+from typing import Self
+
+from rellum.core.actions.open_pack import OpenPack
+from rellum.core.archives.model import Archive, Extraction
+from rellum.core.errors import UserError
+from rellum.core.globs import any_test, fixed_folder
+from rellum.core.hashing import Digest, hash_bytes, hash_file
+from rellum.core.layers.model import Brought, DiskFile, LayerFile, MadeFile
+from rellum.core.pack.state import Made
+from rellum.core.paths import PlacePath, Roots, is_in_game, shown
+from rellum.core.shelf.store import Shelf
+
+Maker = Callable[[str], str]
+"""Writes a new file at a path and returns notes on it: a short text, or nothing."""
+
+
+class NotTheSame(UserError):
+    """A recipe gave something else than the last time."""
+
+    code = "not-the-same"
+
+
+class NotAsAdopted(UserError):
+    """A vanilla file of which something is to be made was changed, and there is no original of it."""
+
+    code = "not-as-adopted"
+
+
+def recipe_of(kind: str, *parts: object) -> str:
+    """Return the name of a recipe: a hash of its kind and of all that goes into it."""
+    return hash_bytes(json.dumps([kind, *parts]).encode("utf-8", "surrogatepass"))
+
+
+class Workshop:
+    """Makes files for one pack, in a folder of its own; and tells where those lie that are not made."""
+
+    def __init__(self, opened: OpenPack, shelf: Shelf, roots: Roots) -> None:
+        self.opened = opened
+        self.roots = roots
+        self.shelf = shelf
+        self._folder = opened.home.work_folder
+        self._makers: dict[str, Maker] = {}
+        self._files: dict[str, str] = {}
+        self._count = 0
+
+    def __enter__(self) -> Self:
+        shutil.rmtree(self._folder, ignore_errors=True)  # left by a process that was killed
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Remove all that was made and not laid."""
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+    def make(
+        self, path: PlacePath, recipe: str, maker: Maker, *, executable: bool = False
+    ) -> MadeFile:
+        """Return what a recipe gives; ``maker`` is only called where that is not known yet."""
+        self._makers[recipe] = maker
+        made = self.opened.state.made(recipe)
+        if made is None:
+            file = self._new_file(recipe)
+            notes = maker(file)
+            made = Made(digest=hash_file(file), size=os.path.getsize(file), notes=notes)
+            self.opened.state.remember_made(recipe, made)
+        return MadeFile(
+            path=path,
+            recipe=recipe,
+            digest=made.digest,
+            size=made.size,
+            executable=executable,
+            notes=made.notes,
+        )
+
+    def make_text(self, path: PlacePath, content: bytes) -> MadeFile:
+        """Return a small file with that content."""
+        digest = hash_bytes(content)
+        recipe = recipe_of("text", digest)
+        self._makers[recipe] = lambda file: _write(file, content)
+        return MadeFile(path=path, recipe=recipe, digest=digest, size=len(content))
+
+    def archive(self, digest: Digest) -> Archive:
+        """Return an archive of the shelf."""
+        return self.shelf.open(digest)
+
+    def file(self, brought: Brought) -> str:
+        """Return a file on disk with the content of what a layer brings.
+
+        Only one that was made may be moved away; it is made again if it is asked for again.
+        """
+        if isinstance(brought, DiskFile):
+            return brought.file or self._find(brought)
+        key = brought.recipe if isinstance(brought, MadeFile) else brought.digest
+        if key in self._files and os.path.exists(self._files[key]):
+            return self._files[key]
+        file = self._new_file(key)
+        if isinstance(brought, LayerFile):
+            member = brought.member
+            job = Extraction(member=member.path, digest=member.digest, target=file, mode=0o600)
+            self.archive(brought.archive).extract([job])
+            return file
+        self._makers[brought.recipe](file)
+        if hash_file(file) != brought.digest:
+            raise NotTheSame(
+                f"{shown(brought.path)} was made anew and is not what it was the last time",
+                hint="Something that it is made of changed meanwhile. Try again.",
+            )
+        return file
+
+    def _new_file(self, key: str) -> str:
+        os.makedirs(self._folder, exist_ok=True)
+        self._count += 1
+        file = os.path.join(self._folder, f"{self._count:06}")
+        self._files[key] = file
+        return file
+
+    def read(self, brought: Brought, most_bytes: int) -> bytes | None:
+        """Return the content of what a layer brings; None where it has more than ``most_bytes``."""
+        if brought.size > most_bytes:
+            return None
+        with open(self.file(brought), "rb") as file:
+            return file.read()
+
+    def below(self, path: PlacePath) -> DiskFile | None:
+        """Return what lies under all layers at a path: the vanilla file, or what the user had there.
+
+        None where there is nothing. Its file is looked for only when it is asked for.
+        """
+        state, absolute = self.opened.state, self.roots.absolute(path)
+        laid = state.laid([path]).get(path)
+        entry = state.baseline([path]).get(path)
+        content = entry.content if entry else laid.under if laid else None
+        if content is not None:
+            executable = bool(content.mode & 0o100)
+            return DiskFile(
+                path=path, file="", digest=content.digest, size=content.size, executable=executable
+            )
+        if laid is not None or is_in_game(path) or not os.path.isfile(absolute):
+            return None
+        # Outside of the game folder, what Rellum did not lay is the user's.
+        size = os.path.getsize(absolute)
+        return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
+
+    def vanilla(self, pattern: str) -> list[PlacePath]:
+        """Return the vanilla files that fit a pattern."""
+        folder = PlacePath(fixed_folder(pattern).rstrip("/"))
+        fits = any_test([pattern])
+        found = self.opened.state.baseline_below(folder).items()
+        return [path for path, entry in found if entry.content is not None and fits(path)]
+
+    def _find(self, file: DiskFile) -> str:
+        """Return where the content lies of what lay under all layers. Raises NotAsAdopted."""
+        if file.digest not in self._files:
+            original = os.path.join(self.opened.home.originals_folder, file.digest)
+            for candidate in (original, self.roots.absolute(file.path)):
+                if os.path.isfile(candidate) and hash_file(candidate) == file.digest:
+                    self._files[file.digest] = candidate
+                    break
+            else:
+                raise NotAsAdopted(
+                    f"{shown(file.path)} is not as it was adopted, and something is made of it",
+                    hint=f"Bring it back first: rellum restore {shown(file.path)}",
+                )
+        return self._files[file.digest]
+
+
+def _write(file: str, content: bytes) -> str:
+    with open(file, "xb") as stream:
+        stream.write(content)
+    return ""

@@ -1,0 +1,70 @@
+"""The tables of a pack's state.
+
+SQLite, in ``.rellum/state.db``; the schema's version stands in ``user_version``. ``baseline`` is
+written once, when the game is adopted; ``spelling`` has its paths in which there are capitals, by the
+path without. ``laid`` has a row for every file that Rellum put there, or took away (its digest is
+empty then). ``outside`` tells where places outside the game folder lie, and ``own_folder`` which
+folders Rellum made. ``made`` remembers what each recipe gave.
+The folder as Rellum left it is the baseline with ``laid`` over it; ``stamp`` holds the same thing
+as one short text for each folder (see ``rellum.core.folder.scan``), so that an unchanged folder
+is recognised by a single comparison.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Iterator
+
+SCHEMA_VERSION = 2
+
+SCHEMA = """
+CREATE TABLE adopted (
+    pack_id TEXT NOT NULL, folder TEXT NOT NULL, sheet TEXT NOT NULL, name TEXT NOT NULL,
+    version TEXT NOT NULL, edition TEXT, expansions TEXT NOT NULL, evidence TEXT NOT NULL,
+    adopted_at TEXT NOT NULL
+);
+CREATE TABLE baseline (
+    path TEXT PRIMARY KEY, kind TEXT NOT NULL, size INTEGER NOT NULL, digest TEXT NOT NULL,
+    mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, target TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE laid (
+    path TEXT PRIMARY KEY, owner TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL,
+    mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL,
+    under_digest TEXT, under_size INTEGER, under_mode INTEGER, under_mtime_ns INTEGER,
+    role TEXT NOT NULL DEFAULT '', base_digest TEXT
+) WITHOUT ROWID;
+CREATE INDEX laid_owner ON laid (owner);
+CREATE TABLE stamp (folder TEXT PRIMARY KEY, rows BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE kept (
+    path TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL, kept_at TEXT NOT NULL
+);
+CREATE TABLE change (id TEXT PRIMARY KEY, action TEXT NOT NULL, done_at TEXT NOT NULL);
+"""
+SCHEMA_2 = """
+CREATE TABLE spelling (folded TEXT PRIMARY KEY, path TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE outside (root TEXT PRIMARY KEY, folder TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE own_folder (path TEXT PRIMARY KEY) WITHOUT ROWID;
+CREATE TABLE made (
+    recipe TEXT PRIMARY KEY, digest TEXT NOT NULL, size INTEGER NOT NULL, notes TEXT NOT NULL
+) WITHOUT ROWID;
+"""
+_FROM_1_TO_2 = f"""
+BEGIN;
+ALTER TABLE laid ADD COLUMN role TEXT NOT NULL DEFAULT '';
+ALTER TABLE laid ADD COLUMN base_digest TEXT;
+{SCHEMA_2}
+"""
+
+
+def upgrade(connection: sqlite3.Connection) -> None:
+    """Bring a state of schema 1 to schema 2, all of it or nothing. Raises sqlite3.Error."""
+    connection.executescript(_FROM_1_TO_2)
+    paths = (path for (path,) in connection.execute("SELECT path FROM baseline").fetchall())
+    connection.executemany("INSERT OR IGNORE INTO spelling VALUES (?, ?)", spelling_rows(paths))
+    connection.execute("PRAGMA user_version = 2")
+    connection.commit()
+
+
+def spelling_rows(paths: Iterable[str]) -> Iterator[tuple[str, str]]:
+    """Yield the rows of the table ``spelling``: paths that their folded form does not tell."""
+    return ((path.casefold(), path) for path in paths if path.casefold() != path)

@@ -1,0 +1,8 @@
+"""Whose changes a laid file takes."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+Role = Literal["", "merge", "mine"]
+"""Nobody's; the user's, merged with each release's; or only the user's."""
