@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from rellum.core.change.execute import Space
     from rellum.core.change.plan import Operation, Plan
     from rellum.core.folder.identity import Identity
+    from rellum.core.patching.container import Rebuilt
     from rellum.core.solving.problem import Statement
 
 MOST_LINES = 30
@@ -55,8 +56,37 @@ def plan_lines(plan: Plan, *, every: bool) -> None:
         for each in shown_ones
     ]
     console.table(("what", "file", "size", "whose"), rows, right=(2,))
+    for each in shown_ones:
+        if members := members_text(each):
+            console.say(f"{shown(each.path)}: {members}")
     if len(operations) > len(shown_ones):
         console.say(f"… and {len(operations) - len(shown_ones):,} more (--all lists every file)")
+
+
+def rebuilt_of(operation: Operation) -> Rebuilt | None:
+    """Return what becomes of a container's members; None where it is not one that is made."""
+    notes = getattr(operation.source, "notes", "")
+    if not notes:
+        return None
+    from rellum.core.patching.container import Rebuilt
+
+    return Rebuilt.from_notes(notes)
+
+
+def members_text(operation: Operation) -> str:
+    """Return what becomes of a container's members; nothing where it is not one that is made."""
+    made = rebuilt_of(operation)
+    if made is None:
+        return ""
+    counts = (
+        (len(made.added), "added"),
+        (len(made.replaced), "replaced"),
+        (len(made.removed), "removed"),
+        (len(made.dropped), "dropped"),
+    )
+    parts = [f"{count:,} {word}" for count, word in counts if count]
+    first = console.count_text(next((count for count, _ in counts if count), 0), "member")
+    return ", ".join([f"{first} {parts[0].split()[1]}", *parts[1:]]) if parts else ""
 
 
 def _word(operation: Operation) -> str:
@@ -140,6 +170,14 @@ def _rank(owner: str, load_order: Sequence[str]) -> int:
     return load_order.index(owner) if owner in load_order else len(load_order)
 
 
+def _members_document(operation: Operation) -> dict[str, Any]:
+    made = rebuilt_of(operation)
+    if made is None:
+        return {}
+    changes = {"added": made.added, "replaced": made.replaced}
+    return {"members": {**changes, "removed": made.removed, "dropped": made.dropped}}
+
+
 def plan_document(plan: Plan, space: Space) -> dict[str, Any]:
     """Return a plan for programs."""
     return {
@@ -152,6 +190,7 @@ def plan_document(plan: Plan, space: Space) -> dict[str, Any]:
                 "owner_before": each.before_owner if each.before else None,
                 "blake3": each.after.digest if each.after else None,
                 "keeps_copy": each.keep,
+                **_members_document(each),
             }
             for each in plan.visible
         ],

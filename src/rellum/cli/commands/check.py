@@ -39,8 +39,14 @@ def check(
         if drift.touched:
             files = console.count_text(len(drift.touched), "file")
             console.say(f"{files} with another time but the same content.")
+    if drift.own_changes and not as_json:
+        _show_own_changes(drift, every=every)
     if drift.findings:
         raise typer.Exit(1)
+
+
+_MOST_MEMBERS = 5
+"""How many members of a container are told unless all are asked for."""
 
 
 def _show(drift: Drift, *, every: bool) -> None:
@@ -48,10 +54,17 @@ def _show(drift: Drift, *, every: bool) -> None:
     from rellum.core.paths import shown
 
     findings = drift.findings if every else drift.findings[:MOST_LINES]
-    console.table(
-        ("finding", "file", "whose", "what", "mend with"),
-        [(f.kind, shown(f.path), f.owner or "nobody", f.detail, _remedy(f)) for f in findings],
-    )
+    rows: list[tuple[str, str, str, str, str]] = []
+    for each in findings:
+        rows.append(
+            (each.kind, shown(each.path), each.owner or "nobody", each.detail, _remedy(each))
+        )
+        members = each.members if every else each.members[:_MOST_MEMBERS]
+        rows += [(member.kind, f"  !/{member.member}", "", "", "") for member in members]
+        if len(each.members) > len(members):
+            more = console.count_text(len(each.members) - len(members), "member")
+            rows.append(("", f"  … {more} more", "", "", ""))
+    console.table(("finding", "file", "whose", "what", "mend with"), rows)
     if len(drift.findings) > len(findings):
         console.say(f"… and {len(drift.findings) - len(findings):,} more (--all lists every one)")
     counts = {
@@ -61,6 +74,16 @@ def _show(drift: Drift, *, every: bool) -> None:
     told = ", ".join(f"{count:,} {kind}" for kind, count in counts.items() if count)
     console.say()
     console.say(f"{told}; {drift.files_seen:,} entries looked at.")
+
+
+def _show_own_changes(drift: Drift, *, every: bool) -> None:
+    from rellum.core.paths import shown
+
+    files = console.count_text(len(drift.own_changes), "file")
+    named = drift.own_changes if every else drift.own_changes[:_MOST_MEMBERS]
+    more = " …" if len(named) < len(drift.own_changes) else ""
+    console.say(f"{files} of settings and the like that you changed, as is meant to be:")
+    console.say(f"  {', '.join(map(shown, named))}{more}")
 
 
 def _remedy(finding: Finding) -> str:
@@ -86,10 +109,14 @@ def _document(drift: Drift) -> dict[str, Any]:
                 "owner": each.owner or None,
                 "detail": each.detail,
                 "has_original": each.has_original,
+                "members": [
+                    {"member": member.member, "finding": member.kind} for member in each.members
+                ],
             }
             for each in drift.findings
         ],
         "touched": [shown(path) for path in drift.touched],
+        "own_changes": [shown(path) for path in drift.own_changes],
         "files_seen": drift.files_seen,
         "files_hashed": drift.files_hashed,
     }

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.folder.content import VANILLA, Content
 from rellum.core.folder.drift import find_deep_drift, find_drift
-from rellum.core.folder.model import Drift
+from rellum.core.folder.model import Drift, Finding
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath
 from rellum.core.progress import Listener, silent
@@ -29,10 +30,30 @@ def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent)
         lambda: _own_files(opened),
         lambda digest: opened.site.originals.has(digest),
     )
-    if not deep:
+    if deep:
+        files = list(_all_files(opened.state))
+        drift = find_deep_drift(drift, files, opened.roots, _own_files(opened), listen)
+    if not any(each.kind == "changed" for each in drift.findings):
         return drift
-    files = list(_all_files(opened.state))
-    return find_deep_drift(drift, files, opened.roots, _own_files(opened), listen)
+    return replace(drift, findings=tuple(_with_members(each, opened) for each in drift.findings))
+
+
+def _with_members(finding: Finding, opened: OpenPack) -> Finding:
+    """Tell what is other in a container, where the finding is of one that Rellum made."""
+    laid = opened.state.laid([finding.path]).get(finding.path)
+    content = laid.content if laid else None
+    notes = opened.state.notes_of(content.digest) if content else ""
+    if finding.kind != "changed" or not notes:
+        return finding
+    from rellum.core.patching.container import Rebuilt, compare_members, members_of
+    from rellum.core.patching.model import PatchFault
+
+    made = Rebuilt.from_notes(notes)
+    try:
+        now = members_of(opened.roots.absolute(finding.path), finding.path)
+    except (PatchFault, OSError):
+        return replace(finding, detail=f"{finding.detail}; it is no container any more")
+    return replace(finding, members=tuple(compare_members(made.members, now) if made else ()))
 
 
 def _own_files(opened: OpenPack) -> tuple[str, ...]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable
 
 from rellum.core.actions.editing import make_edited
@@ -66,16 +65,8 @@ class Making:
                 str(member): None if isinstance(each, Removal) else self.workshop.file(each)
                 for member, each in members.items()
             }
-            made = rebuild(self.workshop.file(base), changes, any_test(patterns), target, name)
-            return json.dumps(
-                {
-                    "added": made.added,
-                    "replaced": made.replaced,
-                    "removed": made.removed,
-                    "dropped": made.dropped,
-                    "members": made.members,
-                }
-            )
+            base_file = self.workshop.file(base)
+            return rebuild(base_file, changes, any_test(patterns), target, name).as_notes()
 
         return self.workshop.make(container, recipe, make, executable=base.executable)
 

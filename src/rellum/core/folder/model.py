@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING, Literal
 from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:
-    pass
-
+    from rellum.core.patching.container import MemberChange
 
 DriftKind = Literal["changed", "missing", "foreign"]
 
@@ -18,7 +17,8 @@ DriftKind = Literal["changed", "missing", "foreign"]
 class Finding:
     """One difference between the folder and what Rellum last left there.
 
-    ``owner`` is whose file it is: ``vanilla``, a release, or nobody for a foreign one.
+    ``owner`` is whose file it is: ``vanilla``, a release, or nobody for a foreign one. ``members`` are
+    what is other in a container that Rellum made.
     """
 
     path: PlacePath
@@ -26,6 +26,7 @@ class Finding:
     owner: str
     detail: str
     has_original: bool
+    members: tuple[MemberChange, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

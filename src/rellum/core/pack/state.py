@@ -181,6 +181,13 @@ class State:
         ).fetchone()
         return row and Made(digest=Digest(row[0]), size=row[1], notes=row[2])
 
+    def notes_of(self, digest: Digest) -> str:
+        """Return what the maker noted of a content; nothing where it was not made."""
+        row = self._db.execute(
+            "SELECT notes FROM made WHERE digest = ? AND notes != ''", (digest,)
+        ).fetchone()
+        return row[0] if row else ""
+
     def remember_made(self, recipe: str, made: Made) -> None:
         """Note what a recipe gave: only a shortcut, which nothing depends on."""
         with self._db:

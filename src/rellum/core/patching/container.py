@@ -7,14 +7,15 @@ the same on every machine. Written by the "APPNOTE" of the zip format, version 6
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import struct
 import zipfile
 import zlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
-from typing import BinaryIO
+from dataclasses import asdict, dataclass
+from typing import BinaryIO, Literal
 
 from rellum.core.patching.model import PatchFault
 
@@ -40,6 +41,45 @@ class Rebuilt:
     removed: tuple[str, ...]
     dropped: tuple[str, ...]
     members: Mapping[str, int]
+
+    def as_notes(self) -> str:
+        """Return it as a text that can be kept."""
+        return json.dumps(asdict(self))
+
+    @classmethod
+    def from_notes(cls, notes: str) -> Rebuilt | None:
+        """Return what a text tells; None where it is not such a text."""
+        try:
+            value = json.loads(notes)
+            return cls(
+                added=tuple(value["added"]),
+                replaced=tuple(value["replaced"]),
+                removed=tuple(value["removed"]),
+                dropped=tuple(value["dropped"]),
+                members=value["members"],
+            )
+        except (ValueError, KeyError, TypeError):
+            return None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MemberChange:
+    """A member of a container that is not as it was left."""
+
+    kind: Literal["changed", "missing", "foreign"]
+    member: str
+
+
+def compare_members(before: Mapping[str, int], now: Mapping[str, int]) -> list[MemberChange]:
+    """Return what is other about a container's members, by name."""
+    changes = [MemberChange(kind="missing", member=each) for each in before.keys() - now.keys()]
+    changes += [MemberChange(kind="foreign", member=each) for each in now.keys() - before.keys()]
+    changes += [
+        MemberChange(kind="changed", member=each)
+        for each in before.keys() & now.keys()
+        if before[each] != now[each]
+    ]
+    return sorted(changes, key=lambda change: change.member)
 
 
 def members_of(container: str, name: str) -> dict[str, int]:
