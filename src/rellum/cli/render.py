@@ -10,8 +10,8 @@ from rellum.cli import console
 from rellum.core.paths import shown, shown_file
 
 if TYPE_CHECKING:
-    from rellum.core.change.execute import Space
     from rellum.core.change.plan import Operation, Plan
+    from rellum.core.change.readiness import Space
     from rellum.core.folder.identity import Identity
     from rellum.core.patching.container import Rebuilt
     from rellum.core.solving.problem import Statement
@@ -26,6 +26,7 @@ _WORDS = {
     "mends": "mended",
     "brings back": "back",
     "removes": "goes",
+    "sets aside": "aside",
 }
 
 
@@ -104,6 +105,10 @@ def _remark(operation: Operation) -> str:
         remark = f"{operation.after_owner} ({state})"
     elif operation.effect == "replaces":
         remark = f"{operation.after_owner}, in place of {operation.before_owner}"
+    elif operation.effect == "sets aside":
+        return f"yours; comes back with {operation.aside_for}"
+    elif operation.returns:
+        return f"yours, set aside when {operation.aside_for} went"
     elif operation.effect == "removes":
         remark = operation.before_owner
     elif operation.effect == "brings back":
@@ -129,6 +134,7 @@ def plan_summary(plan: Plan, space: Space) -> str:
             ("mends", "mended"),
             ("brings back", "brought back"),
             ("removes", "removed"),
+            ("sets aside", "of yours set aside"),
         )
         if effect in counts
     ]
@@ -156,7 +162,7 @@ def release_rows(plan: Plan, load_order: Sequence[str]) -> list[tuple[str, ...]]
     owners: dict[str, list[int]] = {}
     for each in plan.visible:
         row = owners.setdefault(each.after_owner or each.before_owner, [0, 0, 0, 0])
-        column = {"new": 0, "removes": 2}.get(each.effect, 1)
+        column = {"new": 0, "removes": 2, "sets aside": 2}.get(each.effect, 1)
         row[column] += 1
         if each.after:
             row[3] += each.after.size

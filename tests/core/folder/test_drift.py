@@ -122,10 +122,10 @@ class DriftTest(WorldTest):
         self.assertEqual(self.findings(), {})
 
     def test_a_folder_of_ours_that_holds_a_users_file_becomes_the_users(self) -> None:
-        self.world.write_game("mods/tides/mine.txt", b"mine")
+        self.world.write_game("mods/mine.txt", b"mine")
         self.world.drop("tides")
         self.world.apply()
-        self.assertEqual(self.findings(), {"mods/tides/mine.txt": ("foreign", "")})
+        self.assertEqual(self.findings(), {"mods/mine.txt": ("foreign", "")})
         shutil.rmtree(self.world.path("game", "mods"))
         self.assertEqual(self.findings(), {})
 

@@ -10,6 +10,8 @@ from rellum.cli import console, options
 
 if TYPE_CHECKING:
     from rellum.core.actions.apply import Preview
+    from rellum.core.actions.settling import SettingsConflict
+    from rellum.core.patching.merge import Side
 
 
 def apply(
@@ -32,7 +34,7 @@ def apply(
         return console.confirm("Apply this?", yes=yes)
 
     with console.progress() as listen:
-        result = action(pack, shelf_folder(), tell_recovered, ask, listen=listen)
+        result = action(pack, shelf_folder(), tell_recovered, ask, listen=listen, decide=_decide)
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
@@ -43,3 +45,13 @@ def apply(
     files = console.count_text(len(result.preview.plan.visible), "file")
     render.tell_kept(result.preview.plan, result.originals_folder)
     console.say(f"Applied: {files} changed, {releases} in the game.")
+
+
+def _decide(conflict: SettingsConflict) -> Side | None:
+    """Let the user say on the terminal whose settings win; None where nobody is there."""
+    from rellum.cli.commands.preview import conflict_lines
+    from rellum.core.paths import shown
+
+    question = f"{shown(conflict.path)}: you and {conflict.owner} changed the same settings."
+    said = console.choose("\n".join([question, *conflict_lines(conflict)]), ("mine", "theirs"))
+    return None if said is None else "mine" if said == "mine" else "theirs"

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from rellum.cli import console, options
 
 if TYPE_CHECKING:
     from rellum.core.actions.apply import Preview
+    from rellum.core.actions.settling import SettingsConflict
 
 
 def preview(
@@ -28,6 +29,7 @@ def preview(
                 **render.plan_document(result.plan, result.space),
                 "line_up_made_anew": result.made_anew,
                 "hidden": result.target.hidden,
+                "settings": [_settings_document(each) for each in result.settings],
             }
         )
         return
@@ -52,5 +54,49 @@ def show_preview(result: Preview, *, files: bool, every: bool) -> None:
     for owner, count in sorted(result.target.hidden.items()):
         hidden = console.count_text(count, "file is hidden", "files are hidden")
         console.say(f"{owner}: {hidden} by other mods: see 'rellum conflicts'.")
+    for conflict in result.settings:
+        _show_conflict(conflict)
+    _show_left_alone(result, every=every)
     console.say()
     console.say(render.plan_summary(result.plan, result.space))
+
+
+def _show_conflict(conflict: SettingsConflict) -> None:
+    from rellum.core.paths import shown
+
+    who = {"mine": "yours stay", "theirs": f"{conflict.owner} wins; a copy of yours is kept"}
+    outcome = who[conflict.side] if conflict.side else "open: 'apply' asks who wins"
+    console.say(f"{shown(conflict.path)}: settings that you and a release changed ({outcome})")
+    for line in conflict_lines(conflict):
+        console.say(line)
+
+
+def conflict_lines(conflict: SettingsConflict) -> list[str]:
+    """Return what both want, a line a key."""
+    return [
+        f"  {each.key}: yours {each.mine or 'gone'}, {conflict.owner} {each.theirs or 'gone'}"
+        for each in conflict.conflicts
+    ]
+
+
+def _show_left_alone(result: Preview, *, every: bool) -> None:
+    from rellum.cli.render import MOST_LINES
+    from rellum.core.paths import shown
+
+    left = result.plan.left_alone if every else result.plan.left_alone[:MOST_LINES]
+    for path, why in left:
+        console.say(f"{shown(path)}: {why}.")
+
+
+def _settings_document(conflict: SettingsConflict) -> dict[str, Any]:
+    from rellum.core.paths import shown
+
+    return {
+        "path": shown(conflict.path),
+        "owner": conflict.owner,
+        "side": conflict.side,
+        "conflicts": [
+            {"key": each.key, "mine": each.mine, "theirs": each.theirs}
+            for each in conflict.conflicts
+        ],
+    }

@@ -13,32 +13,43 @@ from rellum.core.actions.making import Making
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.outside import roots_of
 from rellum.core.actions.resolve import current_line_up
+from rellum.core.actions.settling import SettingsConflict, refuse_unsettled, settle
 from rellum.core.actions.workshop import Workshop
 from rellum.core.catalog.load import find_mod
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import Space, execute, space_for
+from rellum.core.change.execute import execute
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_target
+from rellum.core.change.readiness import Space, space_for
+from rellum.core.change.wanted import TheUsers
 from rellum.core.globs import any_test
 from rellum.core.layers.model import Target
 from rellum.core.layers.target import lay_over
 from rellum.core.pack.lock_file import LockFile, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
+from rellum.core.pack.pack_edits import add_settings_rule
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.paths import PlacePath
+from rellum.core.patching.merge import Side
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
+
+Decide = Callable[[SettingsConflict], "Side | None"]
+"""Says who wins; None where nobody is there to say it."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preview:
-    """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made."""
+    """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made.
+
+    ``settings`` are files in which the user and a release changed the same keys.
+    """
 
     lock: LockFile
     made_anew: bool
     plan: Plan
     target: Target
     space: Space
+    settings: tuple[SettingsConflict, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,11 +81,16 @@ def apply(
     confirm: Callable[[Preview], bool],
     disk: Disk | None = None,
     listen: Listener = silent,
+    decide: Decide | None = None,
 ) -> ApplyResult:
-    """Plan, ask, and carry the plan out. Raises what ``preview`` does, NoSpace, RolledBack."""
+    """Plan, ask, and carry the plan out.
+
+    ``decide`` says who wins where settings are in conflict and the pack does not say; the pack
+    remembers it. Raises what ``preview`` does, UnsettledSettings, NoSpace, RolledBack.
+    """
     with open_pack(pack_folder, on_recovered, disk) as opened, Shelf(shelf_folder) as shelf:
         with _Preparing(opened, shelf) as preparing:
-            planned = preparing.preview()
+            planned = preparing.decided(decide)
             done = not planned.plan.visible or confirm(planned)
             if done and not planned.plan.is_empty:
                 site = replace(opened.site, listen=listen, roots=preparing.roots)
@@ -111,18 +127,49 @@ class _Preparing:
         line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=self.workshop)
         making = Making(self.workshop, catalog.sheet)
         target = lay_over(find_layers(line_up), making, winners_of(pack, catalog))
+        target, settings = settle(target, self.workshop, pack, catalog.sheet)
         marker = marker_bytes(opened.home, opened.adopted.pack_id)
-        is_carried = _carried_by(line_up)
-        plan = plan_target(target, marker, opened.state, self.roots, is_carried)
+        plan = plan_target(target, marker, opened.state, self.roots, _the_users(line_up))
         space = space_for(plan, opened.home, self.roots)
-        return Preview(lock=lock, made_anew=made_anew, plan=plan, target=target, space=space)
+        return Preview(
+            lock=lock,
+            made_anew=made_anew,
+            plan=plan,
+            target=target,
+            space=space,
+            settings=settings,
+        )
+
+    def decided(self, decide: Decide | None) -> Preview:
+        """Return the preview with all settled; write down what was decided.
+
+        Raises UnsettledSettings.
+        """
+        planned = self.preview()
+        sides = {
+            each.path: side
+            for each in planned.settings
+            if decide and each.side is None and (side := decide(each))
+        }
+        for path, side in sides.items():
+            add_settings_rule(self.opened.home, path, side)
+        if sides:
+            self.pack = read_pack_file(self.opened.home)
+            planned = self.preview()
+        refuse_unsettled(planned.settings)
+        return planned
 
 
-def _carried_by(line_up: LineUpOf) -> Callable[[PlacePath], bool]:
-    """Return the test for files that are the user's own by the sheet or a release of the line-up."""
-    patterns = list(line_up.catalog.sheet.carry)
+def _the_users(line_up: LineUpOf) -> TheUsers:
+    """Return what is the user's own by the sheet, or by a release of the line-up."""
+    sheet = line_up.catalog.sheet
+    patterns = list(sheet.carry)
     for locked in line_up.lock.releases:
         mod = find_mod(line_up.catalog, locked.mod)
         release = mod.release_named(locked.version, locked.build)
         patterns += release.carry if release else ()
-    return any_test(patterns)
+    return TheUsers(
+        is_carried=any_test(patterns),
+        shared=frozenset(sheet.places.values()),
+        mods=frozenset(locked.mod for locked in line_up.lock.releases),
+    )

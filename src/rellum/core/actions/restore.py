@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import Space, execute, space_for
+from rellum.core.change.execute import execute
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_vanilla
+from rellum.core.change.readiness import Space, space_for
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Laid
 from rellum.core.hashing import Digest

@@ -6,13 +6,12 @@ The order is the journal's contract (``rellum.core.change.journal``).
 from __future__ import annotations
 
 import os
-import shutil
 import sqlite3
 import stat
 import time
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Protocol
 
 from rellum.core.change.carry_out import finish, flush_files, undo
@@ -20,12 +19,11 @@ from rellum.core.change.disk import Disk
 from rellum.core.change.journal import Journal, Step, append_ready, write_begin
 from rellum.core.change.originals import FolderChanged
 from rellum.core.change.plan import Plan
+from rellum.core.change.readiness import refuse_unready, refuse_without_room, space_for
 from rellum.core.change.site import Site
-from rellum.core.errors import ChangeFailed, RellumError, UserError
+from rellum.core.errors import ChangeFailed, RellumError
 from rellum.core.folder.content import Content, Laid
-from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import Digest, hash_file
-from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import Kept, State, StateChange, new_id
 from rellum.core.paths import GAME, PlacePath, Roots, root_of, shown
 from rellum.core.progress import Progress
@@ -33,12 +31,6 @@ from rellum.core.progress import Progress
 if TYPE_CHECKING:
     from rellum.core.archives.model import Archive, Extraction
     from rellum.core.layers.model import Brought
-
-
-class NoSpace(UserError):
-    """The disk has too little room for the change."""
-
-    code = "no-space"
 
 
 class RolledBack(ChangeFailed):
@@ -53,12 +45,6 @@ class StillBroken(ChangeFailed):
     code = "still-broken"
 
 
-class CannotWrite(UserError):
-    """The game folder cannot be written."""
-
-    code = "cannot-write"
-
-
 class Sources(Protocol):
     """Where what layers bring comes from."""
 
@@ -69,53 +55,11 @@ class Sources(Protocol):
         """Return a file on disk with that content; one that was made may be moved away."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Space:
-    """Bytes that a plan needs on one disk, and that it has: on the one where there is least left."""
-
-    needed: int
-    free: int
-
-
-def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
-    """Return the space for new files, and for what must be copied from one disk to another."""
-    pack = os.stat(home.state_folder).st_dev
-    needed: dict[int, int] = {}
-    folders = {pack: home.state_folder}
-    for each in plan.operations:
-        folder = existing(roots.folder_of(each.path))
-        device = os.stat(folder).st_dev
-        folders[device] = folder
-        if each.after and (each.source or device != pack):
-            needed[device] = needed.get(device, 0) + each.after.size
-        if each.before and device != pack:
-            needed[pack] = needed.get(pack, 0) + each.before.size
-    spaces = [
-        Space(needed=needed[device], free=shutil.disk_usage(folders[device]).free)
-        for device in needed
-    ]
-    if not spaces:
-        return Space(needed=0, free=shutil.disk_usage(roots.game_folder).free)
-    return min(spaces, key=lambda space: space.free - space.needed)
-
-
-def existing(folder: str) -> str:
-    """Return a folder, or the nearest one above it that is there."""
-    while not os.path.isdir(folder) and os.path.dirname(folder) != folder:
-        folder = os.path.dirname(folder)
-    return folder
-
-
 def execute(plan: Plan, action: str, site: Site, sources: Sources) -> None:
     """Carry out a plan. Raises NoSpace before anything is touched, RolledBack, StillBroken."""
     roots = _roots_touched(plan, site.roots)
-    _refuse_unready(roots)
-    space = space_for(plan, site.home, site.roots)
-    if space.needed > space.free:
-        raise NoSpace(
-            f"the change needs {space.needed:,} bytes, and the disk has {space.free:,} free",
-            hint="Nothing was changed. Make room and try again.",
-        )
+    refuse_unready(roots)
+    refuse_without_room(space_for(plan, site.home, site.roots))
     if not (plan.operations or plan.new_folders or plan.spare_folders):
         _keep_bases(plan, site, sources)
         site.state.record(
@@ -158,22 +102,6 @@ def _missing_folders(folders: Iterable[str]) -> list[str]:
             missing.add(folder)
             folder = os.path.dirname(folder)
     return sorted(missing, key=len)
-
-
-def _refuse_unready(roots: Roots) -> None:
-    """Refuse a folder that cannot be written, or where something stands in the way of staging."""
-    for name, folder in (("the game folder", roots.game_folder), *roots.outside.items()):
-        if not os.access(existing(folder), os.W_OK):
-            raise CannotWrite(
-                f"{name} {folder} cannot be written",
-                hint="Nothing was changed. Change its rights, or connect its disk for writing.",
-            )
-        staging = os.path.join(folder, STAGING_NAME)
-        if os.path.lexists(staging):
-            raise CannotWrite(
-                f"{staging} is in the way: Rellum works in a folder of that name, and removes it",
-                hint="Nothing was changed. Look what is in it, move it away, and try again.",
-            )
 
 
 def _is_recorded(journal: Journal, site: Site) -> bool:
@@ -385,7 +313,14 @@ def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> J
         else:
             gone.append(each.path)
         if each.keep and each.before:
-            kept.append(Kept(path=each.path, digest=each.before.digest, size=each.before.size))
+            kept.append(
+                Kept(
+                    path=each.path,
+                    digest=each.before.digest,
+                    size=each.before.size,
+                    aside_for=each.aside_for,
+                )
+            )
     noted = _records_only(plan, journal.action)
     return replace(
         journal,
@@ -395,6 +330,7 @@ def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> J
         laid=(*laid, *noted.laid),
         no_longer_laid=(*gone, *noted.no_longer_laid),
         kept=tuple(kept),
+        returned=tuple(each.path for each in plan.operations if each.returns),
         is_ready=True,
     )
 

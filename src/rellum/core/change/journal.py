@@ -78,6 +78,7 @@ class Journal:
     laid: tuple[Laid, ...] = ()
     no_longer_laid: tuple[PlacePath, ...] = ()
     kept: tuple[Kept, ...] = ()
+    returned: tuple[PlacePath, ...] = ()
     is_ready: bool = False
     is_undoing: bool = False
 
@@ -92,6 +93,7 @@ class Journal:
             new_folders=self.new_folders,
             gone_folders=self.spare_folders,
             outside=tuple(self.roots.outside.items()),
+            returned=self.returned,
         )
 
     def staging_of(self, path: PlacePath) -> str:
@@ -179,8 +181,10 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
         ),
         no_longer_laid=tuple(extent["no-longer-laid"]),
         kept=tuple(
-            Kept(path=path, digest=digest, size=size) for path, digest, size in extent["kept"]
+            Kept(path=path, digest=digest, size=size, aside_for="".join(aside_for))
+            for path, digest, size, *aside_for in extent["kept"]
         ),
+        returned=tuple(extent.get("returned", ())),
         is_ready=True,
         is_undoing=undoing,
     )
@@ -226,7 +230,8 @@ def _extent_line(journal: Journal) -> bytes:
             for laid in journal.laid
         ],
         "no-longer-laid": journal.no_longer_laid,
-        "kept": [[kept.path, kept.digest, kept.size] for kept in journal.kept],
+        "kept": [[kept.path, kept.digest, kept.size, kept.aside_for] for kept in journal.kept],
+        "returned": journal.returned,
     }
     return _line({"extent": extent})
 

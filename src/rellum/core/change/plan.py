@@ -17,7 +17,7 @@ FOREIGN = "foreign"
 """The owner of a file that neither the game nor Rellum brought."""
 
 Effect = Literal[
-    "new", "replaces vanilla", "replaces", "mends", "brings back", "removes", "takes over"
+    "new", "replaces vanilla", "replaces", "mends", "brings back", "removes", "sets aside"
 ]
 
 
@@ -29,6 +29,7 @@ class Operation:
     before_owner: whose it is: ``vanilla``, a release, or ``foreign``
     changed: what stands there is not what Rellum or the game left
     keep: a copy of what stands there is kept for the user after the change
+    aside_for: the mod with which that comes back, or has come back now
     after: digest and size of what shall stand there (mode and time follow from the source)
     after_owner: the release that it will belong to, or that takes the file away; ``vanilla`` where a
         file comes back
@@ -49,6 +50,12 @@ class Operation:
     source: Brought | bytes | None
     role: Role = ""
     base: Digest | None = None
+    aside_for: str = ""
+
+    @property
+    def returns(self) -> bool:
+        """Whether it brings back what the user had in the folder of a mod that went and came."""
+        return bool(self.aside_for) and not self.keep
 
     @property
     def lays(self) -> bool:
@@ -59,7 +66,7 @@ class Operation:
     def effect(self) -> Effect:
         """What it does, in a word or two, as previews show it."""
         if self.after is None:
-            return "removes"
+            return "sets aside" if self.aside_for else "removes"
         if self.after_owner in (VANILLA, FOREIGN):
             return "brings back"
         if self.before_owner == self.after_owner:

@@ -9,64 +9,44 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Collection, Iterable, Mapping
-from dataclasses import dataclass
+import time
+from collections.abc import Callable, Collection, Container, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
+from rellum.core.change.folders import new_folders, refuse_files_above, spare_folders
 from rellum.core.change.plan import FOREIGN, Operation, Plan, Record
-from rellum.core.errors import UserError
+from rellum.core.change.wanted import PLAIN_MODE, CannotLay, TheUsers, Wanted, from_layer
 from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
-from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.pack.marker import MARKER_PATH
-from rellum.core.pack.state import BaselineEntry, State
-from rellum.core.paths import GAME, PlacePath, Roots, is_in_game, parents, root_of, shown
-from rellum.core.roles import Role
+from rellum.core.pack.state import BaselineEntry, Kept, State
+from rellum.core.paths import PlacePath, Roots, below, shown
 
 if TYPE_CHECKING:
-    from rellum.core.layers.model import Brought, Target, TargetFile
-
-IsCarried = Callable[[PlacePath], bool]
-
-PLAIN_MODE = 0o644
-EXECUTABLE_MODE = 0o755
+    from rellum.core.layers.model import Target
 
 
-class CannotLay(UserError):
-    """Something stands where a file shall go that Rellum must not replace."""
-
-    code = "cannot-lay"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Wanted:
-    """What shall stand at a path; without a content, nothing."""
-
-    content: Content | None
-    owner: str
-    source: Brought | bytes | None
-    role: Role = ""
-    base: Brought | None = None
-
-
-def plan_target(
-    target: Target, marker: bytes, state: State, roots: Roots, is_carried: IsCarried
-) -> Plan:
+def plan_target(target: Target, marker: bytes, state: State, roots: Roots, users: TheUsers) -> Plan:
     """Plan so that the folder becomes the baseline with the target over it. Raises CannotLay.
 
-    ``is_carried`` tells which files are the user's own where a mod brings them no longer.
+    What the user put into a folder of a mod that goes is set aside, and comes back with the mod.
     """
     files = target.files
     laid = state.laid()
     baseline = state.baseline(files)
-    wanted = {path: _from_layer(file, baseline.get(path)) for path, file in files.items()}
+    wanted = {path: from_layer(file, baseline.get(path)) for path, file in files.items()}
     wanted[MARKER_PATH] = Wanted(
         content=Content(digest=hash_bytes(marker), size=len(marker), mode=PLAIN_MODE, mtime_ns=0),
         owner=RELLUM,
         source=marker,
     )
-    paths = sorted({*files, *laid, MARKER_PATH})
-    planner = _Planner(state, roots, laid, lambda _: False, is_carried)
+    aside = {
+        each.path: each
+        for each in state.kept_aside()
+        if each.aside_for in users.mods and each.path not in laid
+    }
+    paths = sorted({*files, *laid, *aside, MARKER_PATH})
+    planner = _Planner(state, roots, laid, lambda _: False, users, aside)
     return planner.plan(paths, wanted, target.folders, whole=True)
 
 
@@ -86,38 +66,8 @@ def plan_vanilla(
     """
     wanted_paths = sorted(set(paths))
     laid = state.laid(wanted_paths)
-    planner = _Planner(state, roots, laid, has_original, lambda _: False)
+    planner = _Planner(state, roots, laid, has_original)
     return planner.plan(wanted_paths, {}, (), whole=whole)
-
-
-def _from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
-    """Return the wish for a layer's file. Raises CannotLay."""
-    from rellum.core.layers.model import Removal  # restoring plans too, and lays nothing
-
-    brought = file.file
-    name = brought.path[len(root_of(brought.path)) + 1 :].partition("/")[0]
-    if name in (MARKER_NAME, STAGING_NAME):
-        raise CannotLay(
-            f"{file.owner} brings {shown(brought.path)}, a name that Rellum keeps for itself",
-            hint="Leave it out by 'take' in the card.",
-        )
-    if vanilla is not None and vanilla.content is None:
-        raise CannotLay(
-            f"{shown(brought.path)}, a file of {file.owner}, is a {vanilla.kind} of the game",
-            hint="Correct 'to' in its card.",
-        )
-    if isinstance(brought, Removal):
-        return Wanted(content=None, owner=file.owner, source=None)
-    mode = EXECUTABLE_MODE if brought.executable else PLAIN_MODE
-    if vanilla is not None and vanilla.content is not None:
-        mode = vanilla.content.mode
-    return Wanted(
-        content=Content(digest=brought.digest, size=brought.size, mode=mode, mtime_ns=0),
-        owner=file.owner,
-        source=brought,
-        role=file.role,
-        base=file.base,
-    )
 
 
 class _Planner:
@@ -127,13 +77,15 @@ class _Planner:
         roots: Roots,
         laid: Mapping[PlacePath, Laid],
         has_original: Callable[[Digest], bool],
-        is_carried: IsCarried,
+        users: TheUsers | None = None,
+        aside: Mapping[PlacePath, Kept] | None = None,
     ) -> None:
         self.state = state
         self.roots = roots
         self.laid = laid
         self.has_original = has_original
-        self.is_carried = is_carried
+        self.users = users
+        self.aside = aside or {}
         self.left_alone: list[tuple[PlacePath, str]] = []
 
     def plan(
@@ -157,16 +109,71 @@ class _Planner:
                 operations.append(step)
             elif isinstance(step, Record):
                 records.append(step)
-        self._refuse_files_above(operation.path for operation in operations if operation.after)
-        own = self.state.own_folders()
-        spare = self._spare_folders(operations, records, folders, own, whole=whole)
+        refuse_files_above((each.path for each in operations if each.after), self.roots)
+        spare = spare_folders(operations, records, folders, self.state, self.roots, whole=whole)
+        if self.users:
+            operations += self._set_aside(spare, {each.path for each in operations}, self.users)
+            operations.sort(key=lambda operation: operation.path)
         return Plan(
             operations=tuple(operations),
             records=tuple(records),
-            new_folders=tuple(self._new_folders(operations, baseline, folders)),
+            new_folders=tuple(new_folders(operations, baseline, folders, self.roots)),
             spare_folders=tuple(spare),
             left_alone=tuple(self.left_alone),
             bases=tuple(wish.base for wish in wanted.values() if wish.base and self._is_new(wish)),
+        )
+
+    def _set_aside(
+        self, folders: Iterable[PlacePath], known: Container[PlacePath], users: TheUsers
+    ) -> Iterator[Operation]:
+        """Set aside what the user put into folders of mods that go."""
+        seen: set[PlacePath] = set()
+        for folder in sorted(folders, key=len):
+            above = f"{folder}/"
+            if any(f"{each}/".startswith(above) for each in users.shared) or folder in seen:
+                continue
+            owner = next((each.owner for each in self.state.laid_below(folder).values()), "")
+            for inside, folders_here, names in os.walk(self.roots.absolute(folder)):
+                here = self.roots.place_path(inside)
+                assert here is not None
+                seen |= {below(here, name) for name in folders_here}
+                for path in (below(here, name) for name in names):
+                    absolute = self.roots.absolute(path)
+                    if path not in known and stat.S_ISREG(os.lstat(absolute).st_mode):
+                        now, _ = self._now(path, None)
+                        assert now is not None
+                        yield self._aside(path, now, owner.partition(" ")[0])
+
+    def _aside(self, path: PlacePath, now: Content, mod: str) -> Operation:
+        return Operation(
+            path=path,
+            before=now,
+            before_owner=FOREIGN,
+            changed=True,
+            keep=True,
+            after=None,
+            after_owner="",
+            under=None,
+            source=None,
+            aside_for=mod,
+        )
+
+    def _step_return(self, kept: Kept) -> Operation:
+        """The user's file comes back with the mod in whose folder it was."""
+        after = Content(
+            digest=kept.digest, size=kept.size, mode=PLAIN_MODE, mtime_ns=time.time_ns()
+        )
+        return Operation(
+            path=kept.path,
+            before=None,
+            before_owner=FOREIGN,
+            changed=False,
+            keep=False,
+            after=after,
+            after_owner=FOREIGN,
+            under=None,
+            source=None,
+            aside_for=kept.aside_for,
         )
 
     def _is_new(self, wish: Wanted) -> bool:
@@ -182,6 +189,8 @@ class _Planner:
         native = vanilla.content if vanilla else None
         known = laid.content if laid else native
         now, changed = self._now(path, known)
+        if now is None and path in self.aside and (wish is None or wish.role == "mine"):
+            return self._step_return(self.aside[path])
         owner = laid.owner if laid else VANILLA if native else FOREIGN
         if wish and wish.content and native and wish.content.digest == native.digest:
             # The mod brings what the game has: that stays, or becomes, the game's own file again.
@@ -207,7 +216,8 @@ class _Planner:
             before=now,
             before_owner=owner,
             changed=changed,
-            keep=changed and now is not None and laid is not None and wish.role != "merge",
+            keep=now is not None
+            and (wish.keeps_copy or (changed and laid is not None and not wish.role)),
             after=wish.content,
             after_owner=wish.owner,
             under=under,
@@ -264,7 +274,7 @@ class _Planner:
     ) -> Operation | Record | None:
         """The layer over this path goes: what lies under it comes back."""
         under = laid.under
-        if changed and now is not None and under is None and self.is_carried(laid.path):
+        if changed and now is not None and under is None and self._stays_the_users(laid):
             self.left_alone.append((laid.path, "it is the user's own, and stays as it is"))
             return Record(path=laid.path, owner="", content=None, under=None)
         if native is not None and (under is None or under.digest != native.digest):
@@ -283,7 +293,17 @@ class _Planner:
             after_owner=(VANILLA if native else FOREIGN) if under else "",
             under=None,
             source=None,
+            aside_for=laid.owner.partition(" ")[0] if self._waits(laid, now, changed) else "",
         )
+
+    def _stays_the_users(self, laid: Laid) -> bool:
+        """Whether a changed file stays where its mod brings it no longer, but is still there."""
+        return self.users is not None and self.users.is_carried(laid.path)
+
+    def _waits(self, laid: Laid, now: Content | None, changed: bool) -> bool:
+        """Whether the user's own file waits for its mod to come back."""
+        is_there = changed and now is not None and laid.under is None
+        return self.users is not None and is_there and laid.role != ""
 
     def _step_unlaid(
         self, path: PlacePath, native: Content | None, now: Content | None, changed: bool
@@ -329,65 +349,3 @@ class _Planner:
             mtime_ns=status.st_mtime_ns,
         )
         return content, known is None or known.digest != digest
-
-    def _refuse_files_above(self, paths: Iterable[PlacePath]) -> None:
-        """Refuse to lay a file under something that is no real folder. Raises CannotLay."""
-        checked: set[PlacePath] = {PlacePath(GAME), *map(PlacePath, self.roots.outside)}
-        for path in paths:
-            for folder in parents(path):
-                if folder in checked:
-                    break
-                checked.add(folder)
-                try:
-                    mode = os.lstat(self.roots.absolute(folder)).st_mode
-                except (FileNotFoundError, NotADirectoryError):
-                    continue
-                if not stat.S_ISDIR(mode):
-                    what = "a link" if stat.S_ISLNK(mode) else "a file"
-                    raise CannotLay(
-                        f"{shown(folder)} is {what} in the game folder, "
-                        f"and {shown(path)} should go below it",
-                        hint="Rellum writes through no link. Move it away, or correct the card.",
-                    )
-
-    def _new_folders(
-        self,
-        operations: list[Operation],
-        baseline: Mapping[PlacePath, BaselineEntry],
-        wanted: Collection[PlacePath],
-    ) -> list[PlacePath]:
-        needed = {f for each in operations if each.after for f in parents(each.path)}
-        needed |= {folder for path in wanted for folder in (path, *parents(path))}
-        for entry in baseline.values():
-            if entry.kind == "folder":
-                needed |= {entry.path, *parents(entry.path)}
-        return sorted(each for each in needed if not os.path.isdir(self.roots.absolute(each)))
-
-    def _spare_folders(
-        self,
-        operations: list[Operation],
-        records: list[Record],
-        wanted: Collection[PlacePath],
-        made: set[PlacePath],
-        *,
-        whole: bool,
-    ) -> list[PlacePath]:
-        """Folders that only layers filled: above files that go or went, and nobody else's."""
-        going = {each.path for each in operations if each.after is None}
-        going |= {each.path for each in records if each.content is None}
-        above = {folder for path in going for folder in parents(path) if folder != GAME}
-        above |= made if whole else set()
-        vanilla = self.state.baseline(above)
-        coming = {f for each in operations if each.after for f in parents(each.path)}
-        coming |= {folder for path in wanted for folder in (path, *parents(path))}
-        return sorted(
-            (
-                folder
-                for folder in above - coming
-                if (folder not in vanilla if is_in_game(folder) else folder in made)
-                and os.path.isdir(self.roots.absolute(folder))
-                and going.issuperset(self.state.laid_below(folder))
-            ),
-            key=len,
-            reverse=True,
-        )

@@ -119,13 +119,15 @@ class Layer:
 class TargetFile:
     """What must stand at a path in the end, and which release brings it.
 
-    ``base`` is what the release itself wants of a file that is merged with the user's changes.
+    ``base`` is what the release itself wants of a file that is merged with the user's changes;
+    ``keeps_copy``: the user's file is kept aside, as not all of it is in this one.
     """
 
     file: Brought | Removal
     owner: str
     role: Role = ""
     base: Brought | None = None
+    keeps_copy: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -12,7 +12,7 @@ from rellum.core.durable import write_durably
 from rellum.core.folder.identity import Identity
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import WantLine
-from rellum.core.paths import shown_file
+from rellum.core.paths import PlacePath, shown_file
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
@@ -132,6 +132,17 @@ def remove_want(home: PackHome, mod: str) -> None:
 
     def change(document: TOMLDocument) -> None:
         del document["want"][mod]
+
+    _edit(home, change)
+
+
+def add_settings_rule(home: PackHome, path: PlacePath, side: str) -> None:
+    """Write into ``rellum.toml`` who wins where settings are in conflict. Raises OSError."""
+
+    def change(document: TOMLDocument) -> None:
+        import tomlkit
+
+        document.setdefault("settings", tomlkit.table())[path] = side
 
     _edit(home, change)
 

@@ -4,7 +4,8 @@ SQLite, in ``.rellum/state.db``; the schema's version stands in ``user_version``
 written once, when the game is adopted; ``spelling`` has its paths in which there are capitals, by the
 path without. ``laid`` has a row for every file that Rellum put there, or took away (its digest is
 empty then). ``outside`` tells where places outside the game folder lie, and ``own_folder`` which
-folders Rellum made. ``made`` remembers what each recipe gave.
+folders Rellum made. ``made`` remembers what each recipe gave. ``kept``
+has the user's files that were replaced, and those that wait for the mod ``aside_for`` to come back.
 The folder as Rellum left it is the baseline with ``laid`` over it; ``stamp`` holds the same thing
 as one short text for each folder (see ``rellum.core.folder.scan``), so that an unchanged folder
 is recognised by a single comparison.
@@ -36,7 +37,8 @@ CREATE TABLE laid (
 CREATE INDEX laid_owner ON laid (owner);
 CREATE TABLE stamp (folder TEXT PRIMARY KEY, rows BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE kept (
-    path TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL, kept_at TEXT NOT NULL
+    path TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL, kept_at TEXT NOT NULL,
+    aside_for TEXT NOT NULL DEFAULT ''
 );
 CREATE TABLE change (id TEXT PRIMARY KEY, action TEXT NOT NULL, done_at TEXT NOT NULL);
 """
@@ -52,6 +54,7 @@ _FROM_1_TO_2 = f"""
 BEGIN;
 ALTER TABLE laid ADD COLUMN role TEXT NOT NULL DEFAULT '';
 ALTER TABLE laid ADD COLUMN base_digest TEXT;
+ALTER TABLE kept ADD COLUMN aside_for TEXT NOT NULL DEFAULT '';
 {SCHEMA_2}
 """
 

@@ -52,11 +52,15 @@ class BaselineEntry:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Kept:
-    """A file that was not Rellum's and stood in the way: a copy lies in the originals."""
+    """A file that was not Rellum's and stood in the way: a copy lies in the originals.
+
+    ``aside_for`` is the mod with which it comes back, empty where it does not.
+    """
 
     path: PlacePath
     digest: Digest
     size: int
+    aside_for: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,6 +75,7 @@ class StateChange:
     new_folders: tuple[PlacePath, ...]
     gone_folders: tuple[PlacePath, ...]
     outside: tuple[tuple[str, str], ...] = ()
+    returned: tuple[PlacePath, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -170,6 +175,17 @@ class State:
         """Return the folders that Rellum made."""
         return {PlacePath(path) for (path,) in self._db.execute("SELECT path FROM own_folder")}
 
+    def kept_aside(self) -> list[Kept]:
+        """Return the user's files that wait for a mod to come back, the latest of each path."""
+        rows = self._db.execute(
+            "SELECT path, digest, size, aside_for FROM kept WHERE aside_for != ''"
+            " ORDER BY kept_at, rowid"
+        )
+        found = {
+            path: Kept(path=path, digest=d, size=size, aside_for=m) for path, d, size, m in rows
+        }
+        return list(found.values())
+
     def spellings(self, folded: Iterable[str]) -> dict[str, PlacePath]:
         """Return how vanilla paths with capitals are spelt, by the path without."""
         return dict(self._select("spelling", "folded", folded))
@@ -224,9 +240,11 @@ class State:
                 f"INSERT OR REPLACE INTO laid VALUES ({LAID_MARKS})", map(laid_row, change.laid)
             )
             self._db.executemany(
-                "INSERT INTO kept VALUES (?, ?, ?, ?)",
-                [(kept.path, kept.digest, kept.size, moment) for kept in change.kept],
+                "INSERT INTO kept VALUES (?, ?, ?, ?, ?)",
+                [(k.path, k.digest, k.size, moment, k.aside_for) for k in change.kept],
             )
+            returned = [(path,) for path in change.returned]
+            self._db.executemany("DELETE FROM kept WHERE path = ? AND aside_for != ''", returned)
             self._db.executemany("INSERT OR REPLACE INTO outside VALUES (?, ?)", change.outside)
             self._update_own_folders(change)
             self._update_stamps(change)

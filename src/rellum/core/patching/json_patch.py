@@ -14,8 +14,8 @@ _INDEX = re.compile(r"0|[1-9][0-9]*")
 
 def patch_json(content: bytes, patch: bytes, name: str) -> bytes:
     """Return a JSON text with a JSON Patch applied. Raises PatchFault; then nothing of it is applied."""
-    document = _read(content, "the file")
-    operations = _read(patch, name)
+    document = read_json(content, "the file")
+    operations = read_json(patch, name)
     if not isinstance(operations, list):
         raise PatchFault(f"{name}: a JSON Patch is a list of operations (RFC 6902)")
     for number, operation in enumerate(operations):
@@ -23,12 +23,12 @@ def patch_json(content: bytes, patch: bytes, name: str) -> bytes:
             document = _apply(document, operation)
         except (KeyError, IndexError, TypeError, ValueError) as error:
             raise PatchFault(f"{name}: operation {number + 1}: {_words(error)}") from error
-    return _written(document, content)
+    return write_json(document, content)
 
 
 def merge_json(content: bytes, patch: bytes, name: str) -> bytes:
     """Return a JSON text with a JSON Merge Patch applied. Raises PatchFault."""
-    return _written(merged(_read(content, "the file"), _read(patch, name)), content)
+    return write_json(merged(read_json(content, "the file"), read_json(patch, name)), content)
 
 
 def merged(target: Any, patch: Any) -> Any:
@@ -44,7 +44,8 @@ def merged(target: Any, patch: Any) -> Any:
     return result
 
 
-def _read(content: bytes, name: str) -> Any:
+def read_json(content: bytes, name: str) -> Any:
+    """Read a JSON text. Raises PatchFault with the line."""
     try:
         return json.loads(content.decode("utf-8-sig"))
     except UnicodeDecodeError as error:
@@ -55,7 +56,7 @@ def _read(content: bytes, name: str) -> Any:
         raise PatchFault(f"{name}: is nested too deeply") from error
 
 
-def _written(document: Any, like: bytes) -> bytes:
+def write_json(document: Any, like: bytes) -> bytes:
     """Write a document with the indentation, line ends and last line end of the text before."""
     text = like.decode("utf-8-sig")
     indented = re.search(r"\n([ \t]+)\S", text)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, get_args
 
-from rellum.core.patching.json_patch import merge_json
+from rellum.core.patching.json_patch import read_json, write_json
 from rellum.core.patching.model import PatchFault, Setting, SettingsForm, Value
 
 _SECTION = re.compile(r"^\s*\[(?P<name>[^\]]*)\]")
@@ -32,11 +31,7 @@ def edit_keys(content: bytes, form: SettingsForm, settings: Sequence[Setting], n
     """Return a settings file with keys set or taken out. Raises PatchFault; ``name`` is the card's."""
     if form == "json":
         return _edit_json(content, settings, name)
-    try:
-        text = content.decode("utf-8-sig" if content.startswith(b"\xef\xbb\xbf") else "utf-8")
-    except UnicodeDecodeError as error:
-        line = content[: error.start].count(b"\n") + 1
-        raise PatchFault(f"{name}: line {line} of the file is no UTF-8 text") from error
+    text = _decoded(content, name)
     edited = (
         _edit_toml(text, settings, name)
         if form == "toml"
@@ -46,15 +41,71 @@ def edit_keys(content: bytes, form: SettingsForm, settings: Sequence[Setting], n
     return mark + edited.encode("utf-8")
 
 
+def read_keys(content: bytes, form: SettingsForm, name: str) -> dict[tuple[str, ...], Any] | None:
+    """Return all keys, with the sections they lie in, and their values. Raises PatchFault.
+
+    None where a key stands there twice, so that a key does not tell which is meant. ``name`` is the
+    file, as messages show it.
+    """
+    if form == "json":
+        document = read_json(content, name) if content.strip() else {}
+        return dict(_flattened(document, ())) if isinstance(document, dict) else None
+    text = _decoded(content, name)
+    if form == "toml":
+        return dict(_flattened(_read_toml(text, name), ()))
+    keys: dict[tuple[str, ...], Any] = {}
+    section: tuple[str, ...] = ()
+    for line in text.splitlines():
+        if form == "ini" and (found := _SECTION.match(line)):
+            section = (found["name"].strip(),)
+        elif found := _PAIR.match(line):
+            key = (*section, found["key"].strip())
+            if key in keys:
+                return None
+            keys[key] = found["value"].strip()
+    return keys
+
+
+def _flattened(table: Mapping[str, Any], above: tuple[str, ...]) -> Iterator[tuple[Any, Any]]:
+    for key, value in table.items():
+        if isinstance(value, dict) and value:
+            yield from _flattened(value, (*above, key))
+        else:
+            yield (*above, key), value
+
+
+def _read_toml(text: str, name: str) -> dict[str, Any]:
+    import tomllib
+
+    try:
+        return tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise PatchFault(f"{name}: is no TOML ({error})") from error
+
+
+def _decoded(content: bytes, name: str) -> str:
+    try:
+        return content.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = content[: error.start].count(b"\n") + 1
+        raise PatchFault(f"{name}: line {line} of the file is no UTF-8 text") from error
+
+
 def _edit_json(content: bytes, settings: Sequence[Setting], name: str) -> bytes:
-    """Set keys by a merge patch, which says just that."""
-    patch: dict[str, Any] = {}
+    document = read_json(content, "the file")
+    if not isinstance(document, dict):
+        raise PatchFault(f"{name}: the file is no JSON object, and has no keys to set")
     for path, value in settings:
-        table = patch
+        table = document
         for part in path[:-1]:
-            table = table.setdefault(part, {})
-        table[path[-1]] = value
-    return merge_json(content, json.dumps(patch).encode("utf-8"), name)
+            if not isinstance(table.get(part), dict):
+                table[part] = {}
+            table = table[part]
+        if value is None:
+            table.pop(path[-1], None)
+        else:
+            table[path[-1]] = value
+    return write_json(document, content)
 
 
 def _edit_toml(text: str, settings: Sequence[Setting], name: str) -> str:

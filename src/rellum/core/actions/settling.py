@@ -1,0 +1,205 @@
+"""Settings that the user changes: merged with what a release brings, by the pack's rule or asked."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from rellum.core.actions.workshop import NotAsAdopted, Workshop, recipe_of
+from rellum.core.catalog.model import GameSheet
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.errors import UserError
+from rellum.core.folder.content import Content, Laid
+from rellum.core.hashing import Digest, hash_file
+from rellum.core.layers.model import Brought, DiskFile, MadeFile, Removal, Target, TargetFile
+from rellum.core.pack.pack_file import PackFile
+from rellum.core.patching.keys import form_by_name
+from rellum.core.patching.merge import Conflict, Merged, Side, merge_settings
+from rellum.core.patching.model import PatchFault
+from rellum.core.paths import PlacePath, UnsafePath, parents, parse_place_path, shown
+
+MOST_BYTES = 16 << 20
+"""Larger files are not settings, and are not merged."""
+
+
+class UnsettledSettings(UserError):
+    """The user and a release changed the same key of a settings file, and nobody says who wins."""
+
+    code = "unsettled-settings"
+
+
+class BadSettingsRule(UserError):
+    """The pack settles settings of a path that cannot be."""
+
+    code = "bad-settings-rule"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SettingsConflict:
+    """A settings file in which the user and a release changed the same keys, and who wins: None is open."""
+
+    path: PlacePath
+    owner: str
+    conflicts: tuple[Conflict, ...]
+    side: Side | None
+
+
+def settle(
+    target: Target, workshop: Workshop, pack: PackFile, sheet: GameSheet
+) -> tuple[Target, tuple[SettingsConflict, ...]]:
+    """Return the target with settings merged, and the conflicts in them; open ones stay as they are.
+
+    Raises BadSettingsRule, PatchFault.
+    """
+    rules = _rules(pack, sheet)
+    merging = {path: each for path, each in target.files.items() if each.role == "merge"}
+    if not merging:
+        return target, ()
+    settler = _Settler(workshop, rules)
+    state = workshop.opened.state
+    laid = state.laid(merging)
+    baseline = state.baseline(merging)
+    files = dict(target.files)
+    for path, each in merging.items():
+        if not isinstance(each.file, Removal):
+            entry = baseline.get(path)
+            native = entry.content if entry else None
+            files[path] = settler.settled(each, each.file, laid.get(path), native)
+    return replace(target, files=files), tuple(settler.conflicts)
+
+
+class _Settler:
+    def __init__(self, workshop: Workshop, rules: Callable[[PlacePath], Side | None]) -> None:
+        self.workshop = workshop
+        self.rules = rules
+        self.conflicts: list[SettingsConflict] = []
+
+    def settled(
+        self, target: TargetFile, theirs: Brought, laid: Laid | None, native: Content | None
+    ) -> TargetFile:
+        """Return a file with the user's changes and the release's."""
+        path = theirs.path
+        as_brought = replace(target, base=theirs)
+        mine = self._mine(path)
+        if mine is None:
+            return as_brought
+        base = laid.base if laid else native.digest if native else None
+        if laid and laid.content and not laid.base and laid.content.digest == mine.digest:
+            base = mine.digest  # laid before it was merged, and unchanged since
+        if mine.digest in (base, theirs.digest):
+            return as_brought
+        if base == theirs.digest:
+            return replace(as_brought, file=mine)
+        return self._merged(as_brought, base, mine, theirs)
+
+    def _merged(
+        self,
+        target: TargetFile,
+        base: Digest | None,
+        mine: DiskFile,
+        theirs: Brought,
+    ) -> TargetFile:
+        path = theirs.path
+        side = self.rules(path)
+        recipe = recipe_of("merge", base, mine.digest, theirs.digest, side, form_by_name(path))
+
+        def make(file: str) -> str:
+            merged = self._merge(path, base, mine, theirs, side or "mine")
+            with open(file, "xb") as stream:
+                stream.write(merged.content)
+            return json.dumps(
+                {"conflicts": [[each.key, each.mine, each.theirs] for each in merged.conflicts]}
+            )
+
+        made = self.workshop.make(path, recipe, make, executable=theirs.executable)
+        conflicts = conflicts_in(made)
+        if conflicts:
+            self.conflicts.append(
+                SettingsConflict(path=path, owner=target.owner, conflicts=conflicts, side=side)
+            )
+        keeps = bool(conflicts) and (side == "theirs")
+        return replace(target, file=made, keeps_copy=keeps)
+
+    def _merge(
+        self, path: PlacePath, base: Digest | None, mine: DiskFile, theirs: Brought, prefer: Side
+    ) -> Merged:
+        contents = []
+        for file in (self._base_file(path, base), mine.file, self.workshop.file(theirs)):
+            if file and os.path.getsize(file) > MOST_BYTES:
+                raise PatchFault(
+                    f"{shown(path)} has more than the {MOST_BYTES:,} bytes up to which settings are "
+                    "merged",
+                    hint="Let its card say 'replace' or 'leave' for it under settings.",
+                )
+            contents.append(_content(file) if file else None)
+        before, now, new = contents
+        return merge_settings(
+            before, now or b"", new or b"", form_by_name(path), prefer, shown(path)
+        )
+
+    def _base_file(self, path: PlacePath, base: Digest | None) -> str | None:
+        if base is None:
+            return None
+        kept = os.path.join(self.workshop.opened.home.originals_folder, base)
+        if os.path.exists(kept):
+            return kept
+        below = self.workshop.below(path)
+        try:
+            return self.workshop.file(below) if below and below.digest == base else None
+        except NotAsAdopted:  # changed before Rellum ever replaced it: what was there is not known
+            return None
+
+    def _mine(self, path: PlacePath) -> DiskFile | None:
+        """Return what stands at a path now."""
+        absolute = self.workshop.roots.absolute(path)
+        if not os.path.isfile(absolute) or os.path.islink(absolute):
+            return None
+        size = os.path.getsize(absolute)
+        return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
+
+
+def conflicts_in(made: MadeFile) -> tuple[Conflict, ...]:
+    """Return what had to be decided when a file was merged."""
+    found = json.loads(made.notes)["conflicts"]
+    return tuple(Conflict(key=key, mine=mine, theirs=theirs) for key, mine, theirs in found)
+
+
+def refuse_unsettled(conflicts: Sequence[SettingsConflict]) -> None:
+    """Raise UnsettledSettings where nobody says who wins."""
+    unsettled = [each for each in conflicts if each.side is None]
+    if unsettled:
+        first = shown(unsettled[0].path)
+        raise UnsettledSettings(
+            "you and a release changed the same settings, and nobody says who wins",
+            details=tuple(
+                f"{shown(each.path)}: {conflict.key}: yours {conflict.mine or 'gone'}, "
+                f"{each.owner} {conflict.theirs or 'gone'}"
+                for each in unsettled
+                for conflict in each.conflicts
+            ),
+            hint=f'Say so in rellum.toml: [settings] "{first}" = "mine" or "theirs"; '
+            "or call it on a terminal, and be asked.",
+        )
+
+
+def _rules(pack: PackFile, sheet: GameSheet) -> Callable[[PlacePath], Side | None]:
+    """Return the pack's rules of who wins, for a path or all in a folder. Raises BadSettingsRule."""
+    chosen: dict[PlacePath, Side] = {}
+    for text, word, source in pack.settings:
+        try:
+            path = parse_place_path(text if text.startswith("@") else f"@game/{text}", sheet.places)
+        except UnsafePath as error:
+            raise BadSettingsRule(f"{place_of(source)}: {error.summary}") from error
+        chosen[path] = "theirs" if word == "theirs" else "mine"
+    return lambda path: _nearest(path, chosen)
+
+
+def _nearest(path: PlacePath, chosen: Mapping[PlacePath, Side]) -> Side | None:
+    return next((chosen[each] for each in (path, *parents(path)) if each in chosen), None)
+
+
+def _content(file: str) -> bytes:
+    with open(file, "rb") as stream:
+        return stream.read()

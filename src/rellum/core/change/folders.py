@@ -1,0 +1,82 @@
+"""The folders that a plan needs, and those that it leaves empty."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable, Mapping
+
+from rellum.core.change.plan import Operation, Record
+from rellum.core.change.wanted import CannotLay
+from rellum.core.pack.state import BaselineEntry, State
+from rellum.core.paths import GAME, PlacePath, Roots, is_in_game, parents, shown
+
+
+def refuse_files_above(paths: Iterable[PlacePath], roots: Roots) -> None:
+    """Refuse to lay a file under something that is no real folder. Raises CannotLay."""
+    checked: set[PlacePath] = {PlacePath(GAME), *map(PlacePath, roots.outside)}
+    for path in paths:
+        for folder in parents(path):
+            if folder in checked:
+                break
+            checked.add(folder)
+            try:
+                mode = os.lstat(roots.absolute(folder)).st_mode
+            except (FileNotFoundError, NotADirectoryError):
+                continue
+            if not stat.S_ISDIR(mode):
+                what = "a link" if stat.S_ISLNK(mode) else "a file"
+                raise CannotLay(
+                    f"{shown(folder)} is {what} in the game folder, "
+                    f"and {shown(path)} should go below it",
+                    hint="Rellum writes through no link. Move it away, or correct the card.",
+                )
+
+
+def new_folders(
+    operations: Iterable[Operation],
+    baseline: Mapping[PlacePath, BaselineEntry],
+    wanted: Iterable[PlacePath],
+    roots: Roots,
+) -> list[PlacePath]:
+    """Return the folders to be made: above files that come, vanilla ones that are lost, and ``wanted``."""
+    needed = {f for each in operations if each.after for f in parents(each.path)}
+    needed |= {folder for path in wanted for folder in (path, *parents(path))}
+    for entry in baseline.values():
+        if entry.kind == "folder":
+            needed |= {entry.path, *parents(entry.path)}
+    return sorted(each for each in needed if not os.path.isdir(roots.absolute(each)))
+
+
+def spare_folders(
+    operations: Iterable[Operation],
+    records: Iterable[Record],
+    wanted: Iterable[PlacePath],
+    state: State,
+    roots: Roots,
+    *,
+    whole: bool,
+) -> list[PlacePath]:
+    """Return the folders that only layers filled: above files that go or went, and nobody else's.
+
+    ``whole``: all that is laid is known, so that any other folder which Rellum made is spare, too.
+    """
+    made = state.own_folders()
+    going = {each.path for each in operations if each.after is None}
+    going |= {each.path for each in records if each.content is None}
+    above = {folder for path in going for folder in parents(path) if folder != GAME}
+    above |= made if whole else set()
+    vanilla = state.baseline(above)
+    coming = {f for each in operations if each.after for f in parents(each.path)}
+    coming |= {folder for path in wanted for folder in (path, *parents(path))}
+    return sorted(
+        (
+            folder
+            for folder in above - coming
+            if (folder not in vanilla if is_in_game(folder) else folder in made)
+            and os.path.isdir(roots.absolute(folder))
+            and going.issuperset(state.laid_below(folder))
+        ),
+        key=len,
+        reverse=True,
+    )

@@ -1,0 +1,87 @@
+"""Whether a plan can be carried out: room on each disk, and folders that can be written."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from dataclasses import dataclass
+
+from rellum.core.change.plan import Plan
+from rellum.core.errors import UserError
+from rellum.core.folder.stamps import STAGING_NAME
+from rellum.core.pack.home import PackHome
+from rellum.core.paths import Roots
+
+
+class NoSpace(UserError):
+    """The disk has too little room for the change."""
+
+    code = "no-space"
+
+
+class CannotWrite(UserError):
+    """The game folder cannot be written."""
+
+    code = "cannot-write"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Space:
+    """Bytes that a plan needs on one disk, and that it has: on the one where there is least left."""
+
+    needed: int
+    free: int
+
+
+def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
+    """Return the space for new files, and for what must be copied from one disk to another."""
+    pack = os.stat(home.state_folder).st_dev
+    needed: dict[int, int] = {}
+    folders = {pack: home.state_folder}
+    for each in plan.operations:
+        folder = existing(roots.folder_of(each.path))
+        device = os.stat(folder).st_dev
+        folders[device] = folder
+        if each.after and (each.source or device != pack):
+            needed[device] = needed.get(device, 0) + each.after.size
+        if each.before and device != pack:
+            needed[pack] = needed.get(pack, 0) + each.before.size
+    spaces = [
+        Space(needed=needed[device], free=shutil.disk_usage(folders[device]).free)
+        for device in needed
+    ]
+    if not spaces:
+        return Space(needed=0, free=shutil.disk_usage(roots.game_folder).free)
+    return min(spaces, key=lambda space: space.free - space.needed)
+
+
+def existing(folder: str) -> str:
+    """Return a folder, or the nearest one above it that is there."""
+    while not os.path.isdir(folder) and os.path.dirname(folder) != folder:
+        folder = os.path.dirname(folder)
+    return folder
+
+
+def refuse_without_room(space: Space) -> None:
+    """Raise NoSpace where a disk has too little room."""
+    if space.needed > space.free:
+        raise NoSpace(
+            f"the change needs {space.needed:,} bytes, and the disk has {space.free:,} free",
+            hint="Nothing was changed. Make room and try again.",
+        )
+
+
+def refuse_unready(roots: Roots) -> None:
+    """Refuse a folder that cannot be written, or where something stands in the way of staging."""
+    for name, folder in (("the game folder", roots.game_folder), *roots.outside.items()):
+        if not os.access(existing(folder), os.W_OK):
+            raise CannotWrite(
+                f"{name} {folder} cannot be written",
+                hint="Nothing was changed. Change its rights, or connect its disk for writing.",
+            )
+        staging = os.path.join(folder, STAGING_NAME)
+        if os.path.lexists(staging):
+            raise CannotWrite(
+                f"{staging} is in the way: Rellum works in a folder of that name, and removes it",
+                hint="Nothing was changed. Look what is in it, move it away, and try again.",
+            )

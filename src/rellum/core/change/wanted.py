@@ -1,0 +1,84 @@
+"""What shall stand at each path, and what of it is the user's own."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from rellum.core.errors import UserError
+from rellum.core.folder.content import Content
+from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
+from rellum.core.pack.state import BaselineEntry
+from rellum.core.paths import PlacePath, root_of, shown
+from rellum.core.roles import Role
+
+if TYPE_CHECKING:
+    from rellum.core.layers.model import Brought, TargetFile
+
+IsCarried = Callable[[PlacePath], bool]
+
+PLAIN_MODE = 0o644
+EXECUTABLE_MODE = 0o755
+
+
+class CannotLay(UserError):
+    """Something stands where a file shall go that Rellum must not replace."""
+
+    code = "cannot-lay"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Wanted:
+    """What shall stand at a path; without a content, nothing."""
+
+    content: Content | None
+    owner: str
+    source: Brought | bytes | None
+    role: Role = ""
+    base: Brought | None = None
+    keeps_copy: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TheUsers:
+    """What is the user's own, and how much of it comes and goes with mods.
+
+    ``is_carried`` tells which files are the user's where a mod brings them no longer; ``shared`` are
+    folders that mods share, in which nobody's files are nobody's business; ``mods`` are in the line-up.
+    """
+
+    is_carried: IsCarried
+    shared: frozenset[PlacePath]
+    mods: frozenset[str]
+
+
+def from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
+    """Return the wish for a layer's file. Raises CannotLay."""
+    from rellum.core.layers.model import Removal  # restoring plans too, and lays nothing
+
+    brought = file.file
+    name = brought.path[len(root_of(brought.path)) + 1 :].partition("/")[0]
+    if name in (MARKER_NAME, STAGING_NAME):
+        raise CannotLay(
+            f"{file.owner} brings {shown(brought.path)}, a name that Rellum keeps for itself",
+            hint="Leave it out by 'take' in the card.",
+        )
+    if vanilla is not None and vanilla.content is None:
+        raise CannotLay(
+            f"{shown(brought.path)}, a file of {file.owner}, is a {vanilla.kind} of the game",
+            hint="Correct 'to' in its card.",
+        )
+    if isinstance(brought, Removal):
+        return Wanted(content=None, owner=file.owner, source=None)
+    mode = EXECUTABLE_MODE if brought.executable else PLAIN_MODE
+    if vanilla is not None and vanilla.content is not None:
+        mode = vanilla.content.mode
+    return Wanted(
+        content=Content(digest=brought.digest, size=brought.size, mode=mode, mtime_ns=0),
+        owner=file.owner,
+        source=brought,
+        role=file.role,
+        base=file.base,
+        keeps_copy=file.keeps_copy,
+    )
