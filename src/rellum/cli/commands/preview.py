@@ -9,6 +9,7 @@ from rellum.cli import console, options
 if TYPE_CHECKING:
     from rellum.core.actions.apply import Preview
     from rellum.core.actions.settling import SettingsConflict
+    from rellum.core.layers.grafting import Shape
 
 
 def preview(
@@ -29,6 +30,7 @@ def preview(
                 **render.plan_document(result.plan, result.space),
                 "line_up_made_anew": result.made_anew,
                 "hidden": result.target.hidden,
+                "grafts": [_shape_document(each) for each in result.shapes],
                 "settings": [_settings_document(each) for each in result.settings],
             }
         )
@@ -57,6 +59,7 @@ def show_preview(result: Preview, *, files: bool, every: bool) -> None:
     for conflict in result.settings:
         _show_conflict(conflict)
     _show_left_alone(result, every=every)
+    _show_grafts(result, every=every)
     console.say()
     console.say(render.plan_summary(result.plan, result.space))
 
@@ -86,6 +89,43 @@ def _show_left_alone(result: Preview, *, every: bool) -> None:
     left = result.plan.left_alone if every else result.plan.left_alone[:MOST_LINES]
     for path, why in left:
         console.say(f"{shown(path)}: {why}.")
+
+
+def _show_grafts(result: Preview, *, every: bool) -> None:
+    """Say how each graft fits its slot, and name what it has nothing for."""
+    from rellum.cli.render import MOST_LINES
+    from rellum.core.catalog.toml_lines import place_of
+    from rellum.core.paths import shown
+
+    for shape in result.shapes:
+        extra = f", {len(shape.extra):,} more than it had" if shape.extra else ""
+        total = len(shape.provided) + len(shape.missing)
+        console.say(
+            f"graft {shape.graft}: {len(shape.provided):,} of the slot's {total:,} files{extra}."
+        )
+        missing = shape.missing if every else shape.missing[:MOST_LINES]
+        for path in missing:
+            console.say(f"  nothing for {shown(path)}")
+        if len(missing) < len(shape.missing):
+            console.say(f"  … and {len(shape.missing) - len(missing):,} more (--all lists all)")
+    for trial in result.graft_trials:
+        note = f": {trial.note}" if trial.note else ""
+        names = ", ".join(trial.grafts)
+        console.warn(
+            f"graft {names} broke on game {trial.game}, tried {trial.date}{note} "
+            f"({place_of(trial.source)})"
+        )
+
+
+def _shape_document(shape: Shape) -> dict[str, Any]:
+    from rellum.core.paths import shown
+
+    return {
+        "graft": shape.graft,
+        "provided": [shown(path) for path in shape.provided],
+        "extra": [shown(path) for path in shape.extra],
+        "missing": [shown(path) for path in shape.missing],
+    }
 
 
 def _settings_document(conflict: SettingsConflict) -> dict[str, Any]:

@@ -8,7 +8,9 @@ from typing import Self
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.conflicts import winners_of
+from rellum.core.actions.grafting import trials_against
 from rellum.core.actions.layering import LineUpOf, find_layers
+from rellum.core.actions.load_order_file import with_load_order
 from rellum.core.actions.making import Making
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.outside import roots_of
@@ -16,6 +18,7 @@ from rellum.core.actions.resolve import current_line_up
 from rellum.core.actions.settling import SettingsConflict, refuse_unsettled, settle
 from rellum.core.actions.workshop import Workshop
 from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.model import Trial
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import execute
 from rellum.core.change.plan import Plan
@@ -23,12 +26,14 @@ from rellum.core.change.planning import plan_target
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.wanted import TheUsers
 from rellum.core.globs import any_test
+from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Target
 from rellum.core.layers.target import lay_over
 from rellum.core.pack.lock_file import LockFile, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.pack_edits import add_settings_rule
 from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.patching.merge import Side
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
@@ -41,7 +46,8 @@ Decide = Callable[[SettingsConflict], "Side | None"]
 class Preview:
     """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made.
 
-    ``settings`` are files in which the user and a release changed the same keys.
+    ``settings`` are files in which the user and a release changed the same keys; ``shapes`` tell how
+    grafts fit their slots, and ``graft_trials`` which of them broke before.
     """
 
     lock: LockFile
@@ -50,6 +56,8 @@ class Preview:
     target: Target
     space: Space
     settings: tuple[SettingsConflict, ...] = ()
+    shapes: tuple[Shape, ...] = ()
+    graft_trials: tuple[Trial, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -126,8 +134,11 @@ class _Preparing:
         lock, made_anew = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
         line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=self.workshop)
         making = Making(self.workshop, catalog.sheet)
-        target = lay_over(find_layers(line_up), making, winners_of(pack, catalog))
+        found = find_layers(line_up)
+        target = lay_over(found.layers, making, winners_of(pack, catalog))
         target, settings = settle(target, self.workshop, pack, catalog.sheet)
+        owners = [layer.owner for layer in found.layers]
+        target = with_load_order(target, owners, self.workshop, catalog.sheet)
         marker = marker_bytes(opened.home, opened.adopted.pack_id)
         plan = plan_target(target, marker, opened.state, self.roots, _the_users(line_up))
         space = space_for(plan, opened.home, self.roots)
@@ -138,6 +149,8 @@ class _Preparing:
             target=target,
             space=space,
             settings=settings,
+            shapes=found.shapes,
+            graft_trials=tuple(trials_against(pack.grafts, read_pack_trials(opened.home))),
         )
 
     def decided(self, decide: Decide | None) -> Preview:

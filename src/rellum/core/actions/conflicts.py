@@ -39,7 +39,7 @@ def conflicts(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) ->
         roots = roots_of(opened, catalog.sheet, pack)
         with Workshop(opened, shelf, roots) as workshop:
             line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=workshop)
-            layers = find_layers(line_up)
+            layers = find_layers(line_up).layers
     return find_conflicts(layers, winners_of(pack, catalog))
 
 

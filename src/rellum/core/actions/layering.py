@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from rellum.core.actions.grafting import graft_layers
 from rellum.core.actions.needed import NeededFile, files_of
 from rellum.core.actions.workshop import Workshop
 from rellum.core.archives.model import Member
@@ -14,6 +15,7 @@ from rellum.core.catalog.patches import release_chain
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
+from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Brought, Layer, LayerEdit, never_the_users
 from rellum.core.layers.placing import PlacingFault, place_archives
 from rellum.core.layers.spelling import spell_alike
@@ -45,11 +47,27 @@ class LineUpOf:
 _ROLES: Mapping[SettingsUpdate, Role] = {"replace": "", "merge": "merge", "leave": "mine"}
 
 
-def find_layers(line_up: LineUpOf) -> tuple[Layer, ...]:
-    """Return the layers of a line-up, in load order.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Layers:
+    """All layers in order, grafts first; and how each graft fits its slot."""
 
-    Raises MissingArchives, NoLineUp, PlacingFault, TextFault.
+    layers: tuple[Layer, ...]
+    shapes: tuple[Shape, ...]
+
+
+def find_layers(line_up: LineUpOf) -> Layers:
+    """Return the layers of a line-up, in load order, over the pack's grafts.
+
+    Raises MissingArchives, NoLineUp, PlacingFault, TextFault, GraftFault.
     """
+    grafted = tuple(graft_layers(line_up.pack.grafts, line_up.catalog, line_up.workshop))
+    layers = (*(layer for layer, _ in grafted), *_of_releases(line_up))
+    if line_up.catalog.sheet.folds_case:
+        layers = spell_alike(layers, line_up.workshop.opened.state.spellings)
+    return Layers(layers=layers, shapes=tuple(shape for _, shape in grafted))
+
+
+def _of_releases(line_up: LineUpOf) -> Iterator[Layer]:
     shelf = line_up.workshop.shelf
     located = [
         (
@@ -63,16 +81,9 @@ def find_layers(line_up: LineUpOf) -> tuple[Layer, ...]:
     ]
     _refuse_missing([each for _, files in located for each, entry in files if entry is None])
     names = dict(_names(line_up))
-    layers = tuple(
-        layer
-        for locked, files in located
-        for layer in _Releasing(line_up, locked, names).layers(
-            [(each, entry) for each, entry in files if entry]
-        )
-    )
-    if line_up.catalog.sheet.folds_case:
-        return spell_alike(layers, line_up.workshop.opened.state.spellings)
-    return layers
+    for locked, files in located:
+        found = [(each, entry) for each, entry in files if entry]
+        yield from _Releasing(line_up, locked, names).layers(found)
 
 
 def _refuse_missing(missing: Sequence[NeededFile]) -> None:

@@ -72,6 +72,7 @@ def make_problem(
     for mod in (*(want.mod for want in pack.wants), *(hold.mod for hold in pack.holds)):
         find_mod(catalog, mod)
     wants, holds = understand(pack, catalog)
+    all_trials = catalog.trials + read_pack_trials(home)
     keeps_game = lock is not None and fresh is not None
     return Problem(
         games=_games(pack, catalog, identity, lock.game_version if keeps_game and lock else None),
@@ -80,7 +81,8 @@ def make_problem(
         wants=wants,
         holds=holds,
         catalog=catalog,
-        trials=catalog.trials + read_pack_trials(home),
+        # What broke with a graft in the game says nothing of the releases alone.
+        trials=tuple(each for each in all_trials if not each.grafts),
         trust=pack.trust,
         locked={} if fresh is None or lock is None else _locked(lock, pack, catalog, fresh),
     )

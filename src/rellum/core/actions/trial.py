@@ -14,8 +14,9 @@ from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId
+from rellum.core.nearest import nearest
 from rellum.core.pack.lock_file import LockFile, read_lock
-from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.pack.pack_file import PackFile, read_pack_file
 from rellum.core.pack.trials_file import add_trial
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version, VersionSyntaxError
@@ -46,26 +47,47 @@ def record_trial(
     *,
     game: str = "",
     note: str = "",
+    grafts: Sequence[str] = (),
 ) -> TrialResult:
     """Add an outcome to the pack's trials.toml.
 
     ``named`` are mods, each perhaps with ``@`` and a version; a mod alone means its release in the
     line-up, none at all the whole line-up. ``game`` is the version of the game in the folder unless
-    it is given. Raises BadTrial, UnknownMod, UnknownRelease, NoLineUp.
+    it is given; ``grafts`` were in it as well. Raises BadTrial, UnknownMod, UnknownRelease, NoLineUp.
     """
     with open_pack(pack_folder, on_recovered) as opened:
         home = opened.home
-        catalog = catalog_of(home, read_pack_file(home))
+        pack = read_pack_file(home)
+        _refuse_unknown_grafts(grafts, pack)
+        catalog = catalog_of(home, pack)
         here = opened.state.identity().version
         version = _game_version(game, catalog, here) if game else here
-        needs_lock = not named or any("@" not in each for each in named)
+        needs_lock = not (named or grafts) or any("@" not in each for each in named)
         lock = read_lock(home) if needs_lock else None
-        releases = _named_releases(named, catalog, lock)
+        releases = _named_releases(named, catalog, lock) if named or not grafts else ()
         date = datetime.date.today().isoformat()
-        add_trial(home, outcome=outcome, game=version.text, date=date, releases=releases, note=note)
+        add_trial(
+            home,
+            outcome=outcome,
+            game=version.text,
+            date=date,
+            releases=releases,
+            note=note,
+            grafts=grafts,
+        )
         return TrialResult(
             outcome=outcome, game=version, date=date, releases=releases, file=home.trials_file
         )
+
+
+def _refuse_unknown_grafts(grafts: Sequence[str], pack: PackFile) -> None:
+    known = [graft.name for graft in pack.grafts]
+    for each in grafts:
+        if each not in known:
+            raise BadTrial(
+                f"the pack has no graft {each!r}" + nearest(each, known),
+                hint="Grafts stand in rellum.toml under [[graft]].",
+            )
 
 
 def _game_version(text: str, catalog: Catalog, here: Version) -> Version:

@@ -292,7 +292,10 @@ class Mod:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Trial:
-    """A recorded outcome of releases together on a game version. ``date`` is ISO 8601."""
+    """A recorded outcome of releases together on a game version. ``date`` is ISO 8601.
+
+    ``grafts`` were in the game as well, and may be the reason.
+    """
 
     outcome: Literal["works", "breaks"]
     game: Version
@@ -300,6 +303,7 @@ class Trial:
     releases: tuple[tuple[ModId, str], ...]
     note: str
     source: Source
+    grafts: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         return f"{self.outcome} on game {self.game}, tried {self.date}"

@@ -34,7 +34,8 @@ def _read_trial(reader: TableReader) -> Trial | None:
     game = reader.parsed("game", "1.6.0", parse_version, required=True)
     date = _read_date(reader)
     note = reader.text("note", "an evening's game, no crash") or ""
-    table = reader.table("releases", required=True)
+    grafts = reader.texts("grafts", "strait-as-shelf")
+    table = reader.table("releases", required=not grafts)
     releases = []
     for mod in table.names():
         table.convert(mod, parse_id, mod)
@@ -44,7 +45,7 @@ def _read_trial(reader: TableReader) -> Trial | None:
     if not releases and "releases" in reader:
         reader.fault('name at least one; write e.g. releases = { ice-breaker = "1.3" }', "releases")
     reader.finish()
-    if outcome is None or game is None or not releases:
+    if outcome is None or game is None or not (releases or grafts):
         return None
     return Trial(
         outcome=outcome,
@@ -53,6 +54,7 @@ def _read_trial(reader: TableReader) -> Trial | None:
         releases=tuple(releases),
         note=note,
         source=reader.source,
+        grafts=grafts,
     )
 
 

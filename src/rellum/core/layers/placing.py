@@ -16,7 +16,7 @@ from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.globs import WILDCARD, fixed_folder, path_test
 from rellum.core.layers.model import LayerFile
-from rellum.core.paths import MemberPath, below, fault_in_relative, shown
+from rellum.core.paths import MemberPath, PlacePath, below, fault_in_relative, shown
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.solving.problem import Options, are_chosen
 
@@ -37,27 +37,41 @@ def place_archives(
     Rules for options that are not chosen are passed over; each of the others must find something in
     at least one of the archives. Raises PlacingFault.
     """
-    placed: dict[str, LayerFile] = {}
+    placed: dict[PlacePath, LayerFile] = {}
     for rule in rules:
         if not are_chosen(rule.options, options):
             continue
         found_any = False
         for entry, members in archives:
-            by_path: dict[str, LayerFile] = {}
-            for file in _apply_rule(rule, entry, members):
-                if file.path in by_path:
-                    raise _made_one(rule, by_path[file.path], file)
-                by_path[file.path] = file
-            placed.update(by_path)
-            found_any = found_any or bool(by_path)
+            found = _members_by_path(rule, members)
+            placed |= {
+                path: LayerFile(path=path, archive=entry.digest, member=member)
+                for path, member in found.items()
+            }
+            found_any = found_any or bool(found)
         if not found_any:
-            raise _not_found(rule, archives)
+            raise _not_found(rule, [(entry.name, members) for entry, members in archives])
     return tuple(placed.values())
 
 
-def _apply_rule(
-    rule: PlaceRule, entry: ShelfEntry, members: Sequence[Member]
-) -> Iterator[LayerFile]:
+def place_members(rule: PlaceRule, members: Sequence[Member], name: str) -> dict[PlacePath, Member]:
+    """Return where one rule puts which of some files, which ``name`` stands for. Raises PlacingFault."""
+    found = _members_by_path(rule, members)
+    if not found:
+        raise _not_found(rule, [(name, members)])
+    return found
+
+
+def _members_by_path(rule: PlaceRule, members: Sequence[Member]) -> dict[PlacePath, Member]:
+    found: dict[PlacePath, Member] = {}
+    for path, member in _apply_rule(rule, members):
+        if path in found:
+            raise _made_one(rule, path, found[path], member)
+        found[path] = member
+    return found
+
+
+def _apply_rule(rule: PlaceRule, members: Sequence[Member]) -> Iterator[tuple[PlacePath, Member]]:
     base, pattern = _split(rule.take)
     wrapper = _find_wrapper(rule, base, members)
     if wrapper is None:
@@ -71,7 +85,7 @@ def _apply_rule(
         if any(is_left_out(rest) for is_left_out in left_out):
             continue
         path = _renamed(rule, _stripped(rule, rest))
-        yield LayerFile(path=below(rule.to, path), archive=entry.digest, member=member)
+        yield below(rule.to, path), member
 
 
 def _name_matcher(pattern: str) -> Callable[[str], bool]:
@@ -130,10 +144,9 @@ def _capturing(pattern: str) -> re.Pattern[str]:
     )
 
 
-def _made_one(rule: PlaceRule, first: LayerFile, second: LayerFile) -> PlacingFault:
+def _made_one(rule: PlaceRule, path: PlacePath, first: Member, second: Member) -> PlacingFault:
     return PlacingFault(
-        f"{place_of(rule.source)}: {first.member.path} and {second.member.path} would both become "
-        f"{shown(first.path)}",
+        f"{place_of(rule.source)}: {first.path} and {second.path} would both become {shown(path)}",
         hint="Correct 'rename' or 'strip' in the card, or leave one of them out.",
     )
 
@@ -189,14 +202,12 @@ def _folders_above(path: str) -> Iterator[str]:
         cut = path.find("/", cut + 1)
 
 
-def _not_found(
-    rule: PlaceRule, archives: Sequence[tuple[ShelfEntry, Sequence[Member]]]
-) -> PlacingFault:
+def _not_found(rule: PlaceRule, archives: Sequence[tuple[str, Sequence[Member]]]) -> PlacingFault:
     wanted = f"'{rule.take}'"
     if rule.expect:
         wanted += f" with {' and '.join(rule.expect)}"
     found = sorted({_top(member.path) for _, members in archives for member in members})
-    names = ", ".join(entry.name for entry, _ in archives)
+    names = ", ".join(name for name, _ in archives)
     there = ", ".join(found[:8]) + (" …" if len(found) > 8 else "")
     return PlacingFault(
         f"{place_of(rule.source)}: {wanted} is not in {names}",

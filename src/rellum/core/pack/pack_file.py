@@ -12,6 +12,7 @@ from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.ids import ModId, SheetId
 from rellum.core.nearest import nearest
+from rellum.core.pack.grafts import Graft, read_grafts
 from rellum.core.pack.home import PackHome
 from rellum.core.paths import shown_file
 from rellum.core.solving.problem import Hold, Options, Trust, Want
@@ -65,6 +66,7 @@ class PackFile:
     places: tuple[tuple[str, str, Source], ...] = ()
     variables: tuple[tuple[str, str], ...] = ()
     settings: tuple[tuple[str, str, Source], ...] = ()
+    grafts: tuple[Graft, ...] = ()
 
 
 def read_pack_file(home: PackHome) -> PackFile:
@@ -91,6 +93,7 @@ def read_pack_file(home: PackHome) -> PackFile:
     game.finish()
     variables = _read_pairs(root.table("variables"), "north")
     settings = _read_settings(root.table("settings"))
+    grafts = read_grafts(root.tables("graft"), home.folder)
     wants = _read_wants(root.table("want"))
     holds = _read_holds(root.table("hold"))
     limits = _read_limits(root.table("limits"))
@@ -114,6 +117,7 @@ def read_pack_file(home: PackHome) -> PackFile:
         ),
         variables=tuple((name, text) for name, text, _ in variables),
         settings=settings,
+        grafts=grafts,
     )
 
 

@@ -32,6 +32,7 @@ def add_trial(
     date: str,
     releases: Sequence[tuple[ModId, str]],
     note: str,
+    grafts: Sequence[str] = (),
 ) -> None:
     """Add an outcome at the end of the file, which is made where there is none.
 
@@ -47,7 +48,10 @@ def add_trial(
     lines = ["", "[[trial]]", f'outcome = "{outcome}"', f"game = {_quoted(game)}", f"date = {date}"]
     if note:
         lines.append(f"note = {_quoted(note)}")
-    lines += ["", "  [trial.releases]"]
+    if grafts:
+        lines.append(f"grafts = [{', '.join(map(_quoted, grafts))}]")
+    if releases:
+        lines += ["", "  [trial.releases]"]
     lines += [f"  {mod} = {_quoted(version)}" for mod, version in releases]
     write_durably(home.trials_file, (before + "\n".join(lines) + "\n").encode("utf-8"))
 

@@ -1,0 +1,147 @@
+"""Grafts: layers made from a donor, another game's folder or an archive."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+from rellum.core.actions.workshop import Workshop, recipe_of
+from rellum.core.archives.model import Member
+from rellum.core.catalog.model import Catalog, PlaceRule, Trial
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.errors import UserError
+from rellum.core.hashing import Digest, hash_file
+from rellum.core.ids import ModId
+from rellum.core.layers.grafting import Shape, shape_of
+from rellum.core.layers.model import Brought, DiskFile, Layer, LayerFile
+from rellum.core.layers.placing import place_members
+from rellum.core.pack.grafts import Graft
+from rellum.core.pack.state import Made
+from rellum.core.paths import (
+    MemberPath,
+    PlacePath,
+    UnsafePath,
+    parse_member_path,
+    parse_place_path,
+    shown,
+    shown_file,
+)
+from rellum.core.shelf.taking import take
+
+GRAFT = "graft"
+"""Stands for the version where a layer is a graft's."""
+
+
+class GraftFault(UserError):
+    """A graft cannot be made: its donor, its slot, or what it takes is not there."""
+
+    code = "graft-fault"
+
+
+def graft_layers(
+    grafts: tuple[Graft, ...], catalog: Catalog, workshop: Workshop
+) -> Iterator[tuple[Layer, Shape]]:
+    """Yield a layer for each graft, and how it fits its slot. Raises GraftFault, PlacingFault."""
+    for graft in grafts:
+        where = place_of(graft.source)
+        if graft.name in catalog.mods:
+            raise GraftFault(
+                f"{where}: {graft.name!r} is the id of a mod", hint="Call the graft otherwise."
+            )
+        slot, had = _slot(graft, catalog, workshop)
+        members, archive = _donor_files(graft, workshop)
+        rule = PlaceRule(
+            take=graft.take,
+            to=slot,
+            expect=(),
+            source=graft.source,
+            leave_out=graft.leave_out,
+            rename=graft.rename,
+        )
+        files = [
+            _brought(path, member, graft, archive)
+            for path, member in place_members(rule, members, shown_file(graft.donor)).items()
+        ]
+        layer = Layer(
+            mod=ModId(graft.name), version=GRAFT, files=tuple(files), removes=(f"{slot}/**",)
+        )
+        yield layer, shape_of(graft.name, had, [file.path for file in files])
+
+
+def _brought(path: PlacePath, member: Member, graft: Graft, archive: Digest | None) -> Brought:
+    if archive:
+        return LayerFile(path=path, archive=archive, member=member)
+    file = os.path.join(graft.donor, *member.path.split("/"))
+    return DiskFile(
+        path=path, file=file, digest=member.digest, size=member.size, executable=member.executable
+    )
+
+
+def _slot(graft: Graft, catalog: Catalog, workshop: Workshop) -> tuple[PlacePath, list[PlacePath]]:
+    """Return the slot's folder and the vanilla files in it. Raises GraftFault."""
+    where = place_of(graft.source.at("slot"))
+    try:
+        slot = parse_place_path(graft.slot, catalog.sheet.places)
+    except UnsafePath as error:
+        raise GraftFault(f"{where}: {error.summary}") from error
+    had = workshop.vanilla(f"{slot}/**")
+    if not had:
+        raise GraftFault(
+            f"{where}: the game has no slot {shown(slot)}: there are no vanilla files in it",
+            hint="Name a folder of the game whose files the graft is to stand for.",
+        )
+    return slot, had
+
+
+def _donor_files(graft: Graft, workshop: Workshop) -> tuple[list[Member], Digest | None]:
+    """Return what the donor has, and its archive on the shelf if it is one. Raises GraftFault."""
+    if os.path.isdir(graft.donor):
+        return list(_files_in(graft, workshop)), None
+    if not os.path.isfile(graft.donor):
+        raise GraftFault(
+            f"{place_of(graft.source.at('donor'))}: the donor {shown_file(graft.donor)} is not there",
+            hint="Name a game's folder or an archive, from the pack's folder.",
+        )
+    digest = _known_digest(graft.donor, workshop)
+    shelf = workshop.shelf
+    if shelf.index.one("blake3 = ?", digest) is None:
+        take(shelf, graft.donor)  # read and checked as any archive, once
+    return list(shelf.members(digest)), digest
+
+
+def _files_in(graft: Graft, workshop: Workshop) -> Iterator[Member]:
+    """Yield the files of a donor's folder that can be taken; links are passed over."""
+    fixed = graft.take.split("*")[0].rpartition("/")[0]
+    start = os.path.join(graft.donor, *fixed.split("/")) if fixed else graft.donor
+    for folder, folders, names in os.walk(start):
+        folders.sort()
+        for name in sorted(names):
+            file = os.path.join(folder, name)
+            if os.path.islink(file) or not os.path.isfile(file):
+                continue
+            relative = os.path.relpath(file, graft.donor).replace(os.sep, "/")
+            status = os.stat(file)
+            yield Member(
+                path=MemberPath(parse_member_path(relative)),
+                size=status.st_size,
+                digest=_known_digest(file, workshop),
+                executable=bool(status.st_mode & 0o100),
+            )
+
+
+def _known_digest(file: str, workshop: Workshop) -> Digest:
+    """Return a file's hash; it is not read again as long as its size and time stay the same."""
+    status = os.stat(file)
+    recipe = recipe_of("donor", os.path.abspath(file), status.st_size, status.st_mtime_ns)
+    state = workshop.opened.state
+    made = state.made(recipe)
+    if made is None:
+        made = Made(digest=hash_file(file), size=status.st_size)
+        state.remember_made(recipe, made)
+    return made.digest
+
+
+def trials_against(grafts: tuple[Graft, ...], trials: tuple[Trial, ...]) -> list[Trial]:
+    """Return the trials that a graft of these broke."""
+    names = {graft.name for graft in grafts}
+    return [each for each in trials if each.outcome == "breaks" and names.intersection(each.grafts)]

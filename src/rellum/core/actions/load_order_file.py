@@ -1,0 +1,102 @@
+"""The game's own load-order file, written from the line-up."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+
+from rellum.core.actions.workshop import Workshop, recipe_of
+from rellum.core.catalog.model import GameSheet, LoadOrderFile
+from rellum.core.folder.content import Laid
+from rellum.core.globs import any_test
+from rellum.core.hashing import hash_bytes, hash_file
+from rellum.core.layers.model import DiskFile, MadeFile, Target, TargetFile
+from rellum.core.patching.order_file import order_ini, order_json, order_lines
+from rellum.core.paths import PlacePath, shown
+
+OWNER = "load-order"
+"""Whose the file is, as states and messages write it."""
+
+MOST_BYTES = 16 << 20
+
+
+def with_load_order(
+    target: Target, owners: Sequence[str], workshop: Workshop, sheet: GameSheet
+) -> Target:
+    """Return the target with the load-order file that the sheet names, if it names one.
+
+    ``owners`` are whose layers are laid, in load order. Raises PatchFault.
+    """
+    rule = sheet.load_order
+    if rule is None:
+        return target
+    ranks = {owner: rank for rank, owner in enumerate(owners)}
+    state = workshop.opened.state
+    laid = state.laid([rule.path]).get(rule.path)
+    before = {name for _, name in _entries(rule, ((path, 0) for path in state.laid()))}
+    ours = _entries(rule, ((path, ranks.get(each.owner, 0)) for path, each in target.files.items()))
+    wanted = list(dict.fromkeys(name for _, name in sorted(ours)))
+    now = _now(rule.path, workshop)
+    digest = now.digest if now else ""
+    recipe = recipe_of("order", digest, rule.form, rule.key, rule.value, sorted(before), wanted)
+
+    def make(file: str) -> str:
+        content = workshop.read(now, MOST_BYTES) if now else b""
+        with open(file, "xb") as stream:
+            stream.write(_written(rule, content or b"", before, wanted, folds=sheet.folds_case))
+        return ""
+
+    if not wanted and laid is None:
+        return target
+    made = workshop.make(rule.path, recipe, make)
+    empty = _written(rule, b"", set(), [], folds=sheet.folds_case)
+    if not wanted and _is_needless(made, laid, rule, empty):
+        return target
+    # What the user changes in it is meant to be, and is kept by the next writing.
+    entry = TargetFile(file=made, owner=OWNER, role="merge")
+    return Target(
+        files={**target.files, rule.path: entry}, hidden=target.hidden, folders=target.folders
+    )
+
+
+def _entries(rule: LoadOrderFile, paths: Iterable[tuple[PlacePath, int]]) -> set[tuple[int, str]]:
+    """Return the entries that paths stand for: what fits the sheet's pattern, or lies in it."""
+    fits = any_test([rule.entries])
+    depth = rule.entries.count("/") + 1
+    found = set()
+    for path, rank in paths:
+        parts = path.split("/", depth)
+        above = "/".join(parts[:depth])
+        if len(parts) >= depth and fits(above):
+            found.add((rank, parts[depth - 1]))
+    return found
+
+
+def _now(path: PlacePath, workshop: Workshop) -> DiskFile | None:
+    """Return the file as it stands; None where there is none."""
+    absolute = workshop.roots.absolute(path)
+    if not os.path.isfile(absolute):
+        return None
+    size = os.path.getsize(absolute)
+    return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
+
+
+def _is_needless(made: MadeFile, laid: Laid | None, rule: LoadOrderFile, empty: bytes) -> bool:
+    """Whether the file, without entries of ours, is as it was before Rellum wrote any."""
+    if laid is None:
+        return True
+    if laid.under is not None:
+        return made.digest == laid.under.digest
+    leftover = f"[{rule.key[0]}]\n".encode() if rule.form == "ini" else empty
+    return made.digest in (hash_bytes(leftover), hash_bytes(empty))
+
+
+def _written(
+    rule: LoadOrderFile, content: bytes, before: set[str], wanted: Sequence[str], *, folds: bool
+) -> bytes:
+    fold = str.casefold if folds else str
+    if rule.form == "lines":
+        return order_lines(content, before, wanted, fold)
+    if rule.form == "ini":
+        return order_ini(content, rule.key[0], rule.value, before, wanted, fold)
+    return order_json(content, rule.key, before, wanted, fold, shown(rule.path))
