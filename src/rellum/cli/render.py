@@ -106,7 +106,11 @@ def _remark(operation: Operation) -> str:
     elif operation.effect == "replaces":
         remark = f"{operation.after_owner}, in place of {operation.before_owner}"
     elif operation.effect == "sets aside":
-        return f"yours; comes back with {operation.aside_for}"
+        return (
+            f"yours; comes back with {operation.aside_for}"
+            if operation.aside_for
+            else "left over from older releases; a copy is kept"
+        )
     elif operation.returns:
         return f"yours, set aside when {operation.aside_for} went"
     elif operation.effect == "removes":
@@ -150,7 +154,9 @@ def tell_kept(plan: Plan, originals_folder: str) -> None:
     for each in plan.visible:
         if each.keep and each.before:
             digest = each.before.digest
-            console.say(f"{shown(each.path)} had been changed; a copy of that is kept as")
+            is_aside = each.effect == "sets aside"
+            what = "is set aside as" if is_aside else "had been changed; a copy of that is kept as"
+            console.say(f"{shown(each.path)} {what}")
             console.say(f"  {shown_file(os.path.join(originals_folder, digest))}")
 
 

@@ -7,6 +7,7 @@ from unittest import mock
 
 from rellum.core.actions.resolve import resolve
 from rellum.core.actions.wants import want
+from rellum.core.errors import NoAnswer
 from tests.support import WorldTest, ignore_recovery
 
 PLACES = """\
@@ -136,6 +137,24 @@ class OptionsTest(WorldTest):
         terminal.readline.side_effect = [""]
         with mock.patch("sys.stdin", terminal), mock.patch("sys.stderr"):
             self.assertIsNone(console.choose("which?", ["low", "high"]))
+
+    def test_a_choice_that_goes_only_with_an_expansion(self) -> None:
+        self.make(default='default = "high"')
+        card = self.world.path("catalog", "cards", "tides.toml")
+        with open(card, encoding="utf-8") as file:
+            text = file.read()
+        for expansion, laid in (("ice-charts", b"high"), ("deep-trench", b"low")):
+            said = f'id = "high"\n  expansions = {{ needs = ["{expansion}"] }}'
+            with open(card, "w", encoding="utf-8") as file:
+                file.write(text.replace('id = "high"', said))
+            self.world.resolve(fresh=True)
+            self.world.apply()
+            self.assertEqual(self.texture(), laid, expansion)
+        self.choose("high")
+        with self.assertRaises(NoAnswer) as caught:
+            self.world.resolve()
+        shown = " ".join(caught.exception.details)
+        self.assertIn("tides with high needs the expansion deep-trench", shown)
 
 
 if __name__ == "__main__":

@@ -176,6 +176,26 @@ class CarryTest(WorldTest):
         name = ".rellum-owner.toml"
         return {name: self.world.game()[name]}
 
+    def test_left_overs_of_older_releases_are_offered_and_swept(self) -> None:
+        self.world.add_release(
+            "tides", "1.0", {"a.dat": b"1"}, place='to = "@mods/t/"',
+            says='obsolete = ["@mods/old_t/**", "**/tides_old.dat", "@data/sea.dat"]',
+        )  # fmt: skip
+        first = self.world.game()
+        self.make_resolved()
+        left = {"mods/old_t/x.dat": b"x", "data/deep/tides_old.dat": b"y"}
+        write_tree(self.world.path("game"), left)
+        preview = self.world.run("preview").stdout
+        self.assertIn("2 files left over from older releases; --sweep sets them aside", preview)
+        self.world.apply()
+        self.assertLessEqual(left.keys(), self.world.game().keys())
+        result = self.world.run("apply", "--sweep", "--yes")
+        self.assertEqual(result.returncode, 0, result.stderr)
+        self.assertIn("tides_old.dat is set aside as", result.stdout)
+        self.assertFalse(left.keys() & self.world.game().keys())
+        self.assertEqual(self.world.check().findings[0].detail, "an empty folder")
+        self.assertEqual(first["data/sea.dat"], self.world.game()["data/sea.dat"])
+
 
 if __name__ == "__main__":
     unittest.main()

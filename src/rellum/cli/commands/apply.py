@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 def apply(
     yes: options.Yes = False,
+    sweep: options.Sweep = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
 ) -> None:
@@ -30,11 +31,13 @@ def apply(
     from rellum.core.shelf.store import shelf_folder
 
     def ask(preview: Preview) -> bool:
-        show_preview(preview, files=not yes, every=every)
+        show_preview(preview, files=not yes, every=every, sweeps=sweep)
         return console.confirm("Apply this?", yes=yes)
 
     with console.progress() as listen:
-        result = action(pack, shelf_folder(), tell_recovered, ask, listen=listen, decide=_decide)
+        result = action(
+            pack, shelf_folder(), tell_recovered, ask, listen=listen, decide=_decide, sweep=sweep
+        )
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)

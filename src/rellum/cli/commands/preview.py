@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 
 
 def preview(
+    sweep: options.Sweep = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
@@ -23,22 +24,25 @@ def preview(
     from rellum.core.actions.apply import preview as action
     from rellum.core.shelf.store import shelf_folder
 
-    result = action(pack, shelf_folder(), tell_recovered)
+    result = action(pack, shelf_folder(), tell_recovered, sweep=sweep)
     if as_json:
+        from rellum.core.paths import shown
+
         console.say_json(
             {
                 **render.plan_document(result.plan, result.space),
                 "line_up_made_anew": result.made_anew,
                 "hidden": result.target.hidden,
+                "leftovers": [shown(each.path) for each in result.leftovers],
                 "grafts": [_shape_document(each) for each in result.shapes],
                 "settings": [_settings_document(each) for each in result.settings],
             }
         )
         return
-    show_preview(result, files=True, every=every)
+    show_preview(result, files=True, every=every, sweeps=sweep)
 
 
-def show_preview(result: Preview, *, files: bool, every: bool) -> None:
+def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> None:
     """Print a preview for people: file by file if ``files``, and mod by mod."""
     from rellum.cli import render
 
@@ -46,6 +50,8 @@ def show_preview(result: Preview, *, files: bool, every: bool) -> None:
         console.warn("rellum.toml asks for something else than rellum.lock has: chosen anew")
     if not result.plan.visible:
         console.say("Nothing to do: the game folder is as the line-up wants it.")
+        if not sweeps:
+            _show_leftovers(result, every=every)
         return
     if files or every:
         render.plan_lines(result.plan, every=every)
@@ -60,6 +66,8 @@ def show_preview(result: Preview, *, files: bool, every: bool) -> None:
         _show_conflict(conflict)
     _show_left_alone(result, every=every)
     _show_grafts(result, every=every)
+    if not sweeps:
+        _show_leftovers(result, every=every)
     console.say()
     console.say(render.plan_summary(result.plan, result.space))
 
@@ -115,6 +123,18 @@ def _show_grafts(result: Preview, *, every: bool) -> None:
             f"graft {names} broke on game {trial.game}, tried {trial.date}{note} "
             f"({place_of(trial.source)})"
         )
+
+
+def _show_leftovers(result: Preview, *, every: bool) -> None:
+    from rellum.cli.render import MOST_LINES
+    from rellum.core.paths import shown
+
+    leftovers = result.leftovers if every else result.leftovers[:MOST_LINES]
+    if leftovers:
+        files = console.count_text(len(result.leftovers), "file")
+        console.say(f"{files} left over from older releases; --sweep sets them aside:")
+        for each in leftovers:
+            console.say(f"  {shown(each.path)}  ({each.named_by})")
 
 
 def _shape_document(shape: Shape) -> dict[str, Any]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Self
 
@@ -10,6 +10,7 @@ from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.conflicts import winners_of
 from rellum.core.actions.grafting import trials_against
 from rellum.core.actions.layering import LineUpOf, find_layers
+from rellum.core.actions.leftovers import find_leftovers
 from rellum.core.actions.load_order_file import with_load_order
 from rellum.core.actions.making import Making
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
@@ -24,7 +25,7 @@ from rellum.core.change.execute import execute
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_target
 from rellum.core.change.readiness import Space, space_for
-from rellum.core.change.wanted import TheUsers
+from rellum.core.change.wanted import LeftOver, TheUsers
 from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Target
@@ -47,7 +48,8 @@ class Preview:
     """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made.
 
     ``settings`` are files in which the user and a release changed the same keys; ``shapes`` tell how
-    grafts fit their slots, and ``graft_trials`` which of them broke before.
+    grafts fit their slots, and ``graft_trials`` which of them broke before. ``leftovers`` are files of
+    older releases, which go only where that is asked for.
     """
 
     lock: LockFile
@@ -58,6 +60,7 @@ class Preview:
     settings: tuple[SettingsConflict, ...] = ()
     shapes: tuple[Shape, ...] = ()
     graft_trials: tuple[Trial, ...] = ()
+    leftovers: tuple[LeftOver, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -69,15 +72,17 @@ class ApplyResult:
     originals_folder: str
 
 
-def preview(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) -> Preview:
-    """Plan, and change nothing.
+def preview(
+    pack_folder: str, shelf_folder: str, on_recovered: OnRecovered, *, sweep: bool = False
+) -> Preview:
+    """Plan, and change nothing. ``sweep``: left-overs of older releases are to be set aside.
 
     Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, CannotLay, FolderOwned.
     """
     with (
         open_pack(pack_folder, on_recovered) as opened,
         Shelf(shelf_folder) as shelf,
-        _Preparing(opened, shelf) as preparing,
+        _Preparing(opened, shelf, sweep) as preparing,
     ):
         return preparing.preview()
 
@@ -90,14 +95,16 @@ def apply(
     disk: Disk | None = None,
     listen: Listener = silent,
     decide: Decide | None = None,
+    *,
+    sweep: bool = False,
 ) -> ApplyResult:
-    """Plan, ask, and carry the plan out.
+    """Plan, ask, and carry the plan out. ``sweep``: left-overs of older releases are set aside.
 
     ``decide`` says who wins where settings are in conflict and the pack does not say; the pack
     remembers it. Raises what ``preview`` does, UnsettledSettings, NoSpace, RolledBack.
     """
     with open_pack(pack_folder, on_recovered, disk) as opened, Shelf(shelf_folder) as shelf:
-        with _Preparing(opened, shelf) as preparing:
+        with _Preparing(opened, shelf, sweep) as preparing:
             planned = preparing.decided(decide)
             done = not planned.plan.visible or confirm(planned)
             if done and not planned.plan.is_empty:
@@ -113,8 +120,9 @@ def apply(
 class _Preparing:
     """A pack with its catalog and line-up, and a workshop that is open for as long as this is."""
 
-    def __init__(self, opened: OpenPack, shelf: Shelf) -> None:
+    def __init__(self, opened: OpenPack, shelf: Shelf, sweeps: bool) -> None:
         self.opened = opened
+        self.sweeps = sweeps
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         self.pack = read_pack_file(opened.home)
         self.catalog = catalog_of(opened.home, self.pack)
@@ -140,7 +148,9 @@ class _Preparing:
         owners = [layer.owner for layer in found.layers]
         target = with_load_order(target, owners, self.workshop, catalog.sheet)
         marker = marker_bytes(opened.home, opened.adopted.pack_id)
-        plan = plan_target(target, marker, opened.state, self.roots, _the_users(line_up))
+        leftovers = find_leftovers(line_up, target, self.roots)
+        users = _the_users(line_up, leftovers if self.sweeps else ())
+        plan = plan_target(target, marker, opened.state, self.roots, users)
         space = space_for(plan, opened.home, self.roots)
         return Preview(
             lock=lock,
@@ -150,6 +160,7 @@ class _Preparing:
             space=space,
             settings=settings,
             shapes=found.shapes,
+            leftovers=leftovers,
             graft_trials=tuple(trials_against(pack.grafts, read_pack_trials(opened.home))),
         )
 
@@ -173,7 +184,7 @@ class _Preparing:
         return planned
 
 
-def _the_users(line_up: LineUpOf) -> TheUsers:
+def _the_users(line_up: LineUpOf, swept: Sequence[LeftOver]) -> TheUsers:
     """Return what is the user's own by the sheet, or by a release of the line-up."""
     sheet = line_up.catalog.sheet
     patterns = list(sheet.carry)
@@ -185,4 +196,5 @@ def _the_users(line_up: LineUpOf) -> TheUsers:
         is_carried=any_test(patterns),
         shared=frozenset(sheet.places.values()),
         mods=frozenset(locked.mod for locked in line_up.lock.releases),
+        swept=tuple(each.path for each in swept),
     )

@@ -18,6 +18,7 @@ from rellum.core.catalog.options import read_options
 from rellum.core.catalog.patches import Said, complete_patches
 from rellum.core.catalog.places import (
     read_chosen,
+    read_obsolete,
     read_patterns,
     read_place,
     read_settings_rules,
@@ -167,7 +168,7 @@ def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Rele
         carry=read_patterns(reader, "carry", reading.places),
         settings=read_settings_rules(reader.table("settings"), reading.places),
         removes=read_patterns(reader, "removes", reading.places),
-        obsolete=read_patterns(reader, "obsolete", reading.places),
+        obsolete=read_obsolete(reader, reading.places),
         files=tuple(file for each in reader.tables("file") if (file := _read_file(each))),
         places=tuple(
             rule for each in reader.tables("place") if (rule := read_place(each, reading.places))

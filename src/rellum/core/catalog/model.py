@@ -239,7 +239,10 @@ class Release:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OptionChoice:
-    """One choice of an option group. ``releases`` and ``game``: with which it can be chosen."""
+    """One choice of an option group. ``releases`` and ``game``: with which it can be chosen.
+
+    The expansions are those that it needs, and those that it cannot go with.
+    """
 
     id: str
     releases: str
@@ -247,6 +250,8 @@ class OptionChoice:
     needs: tuple[Need, ...]
     clashes: tuple[Clash, ...]
     source: Source
+    expansions_needed: tuple[str, ...] = ()
+    expansions_forbidden: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

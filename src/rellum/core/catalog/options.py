@@ -83,6 +83,10 @@ def _read_choice(reader: TableReader, ordering: Ordering, orderings: Orderings) 
         reader.convert(game, parse_range, "game")
     needs = read_needs(reader, orderings)
     clashes = read_clashes(reader, orderings)
+    expansions = reader.table("expansions")
+    needed = expansions.texts("needs", "ice-charts")
+    forbidden = expansions.texts("forbids", "deep-trench")
+    expansions.finish()
     reader.finish()
     return OptionChoice(
         id=choice_id or "",
@@ -91,4 +95,6 @@ def _read_choice(reader: TableReader, ordering: Ordering, orderings: Orderings) 
         needs=needs,
         clashes=clashes,
         source=reader.source,
+        expansions_needed=needed,
+        expansions_forbidden=forbidden,
     )

@@ -87,6 +87,20 @@ def read_patterns(
     return tuple(each for each in found if each is not None)
 
 
+def read_obsolete(reader: TableReader, places: Mapping[str, PlacePath]) -> tuple[str, ...]:
+    """Read patterns of left-overs; one that begins with ``**/`` is looked for under every place."""
+    found: list[str] = []
+    for index, text in enumerate(reader.texts("obsolete", "@mods/old_tides/**")):
+        if text.startswith("**/"):
+            reader.convert(text, checked_glob, "obsolete", index)
+            found += sorted({f"{base}/{text}" for base in places.values()})
+        elif pattern := reader.convert(
+            text, partial(parse_place_pattern, places=places), "obsolete", index
+        ):
+            found.append(pattern)
+    return tuple(found)
+
+
 def read_settings_rules(
     reader: TableReader, places: Mapping[str, PlacePath]
 ) -> tuple[tuple[str, SettingsUpdate], ...]:

@@ -33,6 +33,9 @@ def vet(catalog: Catalog) -> list[Fault]:
                 faults += _of_needs(catalog, choice.needs, choice.source)
                 faults += _of_clashes(catalog, mod.id, choice.clashes, choice.source)
                 faults += _of_game(catalog, choice.game, choice.source)
+                where = choice.source.at("expansions")
+                names = (*choice.expansions_needed, *choice.expansions_forbidden)
+                faults += _unknown_expansions(catalog, names, where)
     for trial in catalog.trials:
         faults += of_trial(catalog, trial)
     faults += _load_cycles(catalog)
@@ -98,21 +101,25 @@ def _of_chosen_options(mod: Mod, chosen: ChosenOptions, source: Source) -> Itera
 
 def _of_surroundings(catalog: Catalog, release: Release) -> Iterator[Fault]:
     """What a release says of expansions and editions that the game sheet does not have."""
-    expansions = {rule.answer for rule in catalog.sheet.expansion_rules}
     editions = {rule.answer for rule in catalog.sheet.edition_rules}
     for key, named in (
         ("needs", release.expansions_needed),
         ("forbids", release.expansions_forbidden),
         ("shows-more-with", release.expansions_used),
     ):
-        for each in named:
-            if each not in expansions:
-                words = f"the game sheet has no expansion {each!r}" + nearest(each, expansions)
-                yield Fault(source=release.source.at("expansions", key), message=words)
+        yield from _unknown_expansions(catalog, named, release.source.at("expansions", key))
     for each in release.editions or ():
         if each not in editions:
             words = f"the game sheet has no edition {each!r}" + nearest(each, editions)
             yield Fault(source=release.source.at("editions"), message=words)
+
+
+def _unknown_expansions(catalog: Catalog, named: Iterable[str], source: Source) -> Iterator[Fault]:
+    expansions = {rule.answer for rule in catalog.sheet.expansion_rules}
+    for each in named:
+        if each not in expansions:
+            words = f"the game sheet has no expansion {each!r}" + nearest(each, expansions)
+            yield Fault(source=source, message=words)
 
 
 def _of_game(catalog: Catalog, game: str | None, source: Source) -> Iterator[Fault]:

@@ -66,7 +66,8 @@ class Operation:
     def effect(self) -> Effect:
         """What it does, in a word or two, as previews show it."""
         if self.after is None:
-            return "sets aside" if self.aside_for else "removes"
+            is_the_users = self.keep and self.before_owner == FOREIGN
+            return "sets aside" if self.aside_for or is_the_users else "removes"
         if self.after_owner in (VANILLA, FOREIGN):
             return "brings back"
         if self.before_owner == self.after_owner:

@@ -112,7 +112,9 @@ class _Planner:
         refuse_files_above((each.path for each in operations if each.after), self.roots)
         spare = spare_folders(operations, records, folders, self.state, self.roots, whole=whole)
         if self.users:
-            operations += self._set_aside(spare, {each.path for each in operations}, self.users)
+            known = {each.path for each in operations}
+            operations += self._set_aside(spare, known, self.users)
+            operations += self._swept(self.users.swept, {each.path for each in operations})
             operations.sort(key=lambda operation: operation.path)
         return Plan(
             operations=tuple(operations),
@@ -143,6 +145,14 @@ class _Planner:
                         now, _ = self._now(path, None)
                         assert now is not None
                         yield self._aside(path, now, owner.partition(" ")[0])
+
+    def _swept(
+        self, paths: Iterable[PlacePath], known: Container[PlacePath]
+    ) -> Iterator[Operation]:
+        for path in paths:
+            now, _ = (None, False) if path in known else self._now(path, None)
+            if now is not None:
+                yield self._aside(path, now, "")
 
     def _aside(self, path: PlacePath, now: Content, mod: str) -> Operation:
         return Operation(

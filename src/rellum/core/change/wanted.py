@@ -41,16 +41,26 @@ class Wanted:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LeftOver:
+    """A file that a release names as obsolete: older ones of its mod left it."""
+
+    path: PlacePath
+    named_by: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TheUsers:
     """What is the user's own, and how much of it comes and goes with mods.
 
     ``is_carried`` tells which files are the user's where a mod brings them no longer; ``shared`` are
     folders that mods share, in which nobody's files are nobody's business; ``mods`` are in the line-up.
+    ``swept`` are left-overs that are to be set aside.
     """
 
     is_carried: IsCarried
     shared: frozenset[PlacePath]
     mods: frozenset[str]
+    swept: tuple[PlacePath, ...] = ()
 
 
 def from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:

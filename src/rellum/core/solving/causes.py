@@ -90,10 +90,11 @@ class ForEditions(OfReleases):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class ForExpansion(OfReleases):
-    """They need an expansion, or forbid it."""
+    """They need an expansion, or forbid it. ``option`` where an option of theirs does."""
 
     expansion: str
     needed: bool
+    option: OptionChoice | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -103,6 +103,9 @@ class Rules:
         return variable
 
     def _add_group(self, owner: ModVariable, group: OptionGroup) -> None:
+        for choice in group.choices:
+            for name in (*choice.expansions_needed, *choice.expansions_forbidden):
+                self.surroundings.expansion(name)  # a variable now, so that it can be supposed
         if group.pick == "one":
             preferred = sum(
                 1 << at for at, each in enumerate(group.choices, 1) if each.id in group.default

@@ -168,7 +168,7 @@ def _what_they_say(cause: causes.OfReleases) -> Said:
         return f"is for the edition {' or '.join(cause.editions)}", ("editions",), None
     if isinstance(cause, causes.ForExpansion):
         verb = "needs" if cause.needed else "forbids"
-        return f"{verb} the expansion {cause.expansion}", ("expansions", verb), None
+        return f"{verb} the expansion {cause.expansion}", ("expansions", verb), cause.option
     if isinstance(cause, causes.ForVariant):
         made = cause.made_for
         return f"goes only on {made.mod} {' or '.join(made.variants)}", made.key, None

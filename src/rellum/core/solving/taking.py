@@ -14,7 +14,7 @@ from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Literal
 from rellum.core.solving.rules import Rules
-from rellum.core.solving.variables import ABSENT, Entry, GroupVariable, ModVariable
+from rellum.core.solving.variables import ABSENT, THERE, Entry, GroupVariable, ModVariable
 
 
 @dataclass(slots=True)
@@ -171,6 +171,12 @@ class Taking:
             literals: Entry = ((around.game, around.game_mask(choice.game)),)
             game = causes.ForGame(owner, everyone, choice.game, (), choice)
             self._add_unless(group.number, others, literals, game)
+        expansions = [(name, True) for name in choice.expansions_needed]
+        expansions += [(name, False) for name in choice.expansions_forbidden]
+        for name, needed in expansions:
+            there = ((self.rules.surroundings.expansion(name), THERE if needed else ABSENT),)
+            why_not = causes.ForExpansion(owner, everyone, name, needed, choice)
+            self._add_unless(group.number, others, there, why_not)
         for need in choice.needs:
             literals = self._any_of(need)
             cause = causes.Needs(owner, everyone, need, choice, self._there(need, literals))

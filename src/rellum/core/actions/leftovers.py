@@ -1,0 +1,52 @@
+"""Files that older releases, laid by hand or by another tool, may have left behind."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator
+
+from rellum.core.actions.layering import LineUpOf
+from rellum.core.catalog.load import find_mod
+from rellum.core.change.wanted import LeftOver
+from rellum.core.globs import any_test, fixed_folder
+from rellum.core.layers.model import Target
+from rellum.core.paths import PlacePath, Roots, below, is_in_game
+
+
+def find_leftovers(line_up: LineUpOf, target: Target, roots: Roots) -> tuple[LeftOver, ...]:
+    """Return what the cards of the line-up name as obsolete, is there, and is neither vanilla nor laid."""
+    found: dict[PlacePath, str] = {}
+    for locked in line_up.lock.releases:
+        mod = find_mod(line_up.catalog, locked.mod)
+        release = mod.release_named(locked.version, locked.build)
+        for pattern in release.obsolete if release else ():
+            for path in _matching(pattern, roots):
+                found.setdefault(path, f"{locked.mod} {locked.version}")
+    state = line_up.workshop.opened.state
+    known = {*state.baseline(found), *state.laid(found), *target.files}
+    return tuple(
+        LeftOver(path=path, named_by=owner)
+        for path, owner in sorted(found.items())
+        if path not in known
+    )
+
+
+def _matching(pattern: str, roots: Roots) -> Iterator[PlacePath]:
+    """Yield the files on disk that fit a pattern; only the folders that it can mean are read."""
+    folder = PlacePath(fixed_folder(pattern).rstrip("/"))
+    if not is_in_game(folder) and folder.partition("/")[0] not in roots.outside:
+        return
+    fits = any_test([pattern])
+    for path in _files_below(folder, roots):
+        if fits(path):
+            yield path
+
+
+def _files_below(folder: PlacePath, roots: Roots) -> Iterable[PlacePath]:
+    start = roots.absolute(folder)
+    for inside, _, names in os.walk(start):
+        relative = os.path.relpath(inside, start).replace(os.sep, "/")
+        here = folder if relative == "." else below(folder, relative)
+        for name in names:
+            if not os.path.islink(os.path.join(inside, name)):
+                yield below(here, name)
