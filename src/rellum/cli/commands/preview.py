@@ -33,6 +33,7 @@ def preview(
                 **render.plan_document(result.plan, result.space),
                 "line_up_made_anew": result.made_anew,
                 "hidden": result.target.hidden,
+                "ways": dict(result.ways),
                 "leftovers": [shown(each.path) for each in result.leftovers],
                 "grafts": [_shape_document(each) for each in result.shapes],
                 "settings": [_settings_document(each) for each in result.settings],
@@ -59,6 +60,10 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
     order = [f"{release.mod} {release.version}" for release in result.lock.releases]
     rows = render.release_rows(result.plan, order)
     console.table(("whose", "new", "replaced", "gone", "bytes"), rows, right=(1, 2, 3, 4))
+    touched = {each.after_owner for each in result.plan.visible}
+    for owner, way in result.ways:
+        if owner in touched:
+            console.say(f"{owner} is laid as {way}.")
     for owner, count in sorted(result.target.hidden.items()):
         hidden = console.count_text(count, "file is hidden", "files are hidden")
         console.say(f"{owner}: {hidden} by other mods: see 'rellum conflicts'.")

@@ -6,12 +6,11 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from rellum.core.actions.grafting import graft_layers
-from rellum.core.actions.needed import NeededFile, files_of
+from rellum.core.actions.needed import NeededFile, parts_of
 from rellum.core.actions.workshop import Workshop
 from rellum.core.archives.model import Member
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog, GameSheet, PlaceRule, Release, SettingsUpdate
-from rellum.core.catalog.patches import release_chain
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
@@ -49,10 +48,14 @@ _ROLES: Mapping[SettingsUpdate, Role] = {"replace": "", "merge": "merge", "leave
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Layers:
-    """All layers in order, grafts first; and how each graft fits its slot."""
+    """All layers in order, grafts first; how each graft fits its slot; what is laid in several parts.
+
+    ``ways`` are releases with the way in which they are laid, in words.
+    """
 
     layers: tuple[Layer, ...]
     shapes: tuple[Shape, ...]
+    ways: tuple[tuple[str, str], ...]
 
 
 def find_layers(line_up: LineUpOf) -> Layers:
@@ -61,29 +64,47 @@ def find_layers(line_up: LineUpOf) -> Layers:
     Raises MissingArchives, NoLineUp, PlacingFault, TextFault, GraftFault.
     """
     grafted = tuple(graft_layers(line_up.pack.grafts, line_up.catalog, line_up.workshop))
-    layers = (*(layer for layer, _ in grafted), *_of_releases(line_up))
+    ways = _ways(line_up)
+    names = dict(_names(line_up))
+    layers = tuple(layer for layer, _ in grafted) + tuple(
+        layer for locked, way in ways for layer in _Releasing(line_up, locked, names).layers(way)
+    )
     if line_up.catalog.sheet.folds_case:
         layers = spell_alike(layers, line_up.workshop.opened.state.spellings)
-    return Layers(layers=layers, shapes=tuple(shape for _, shape in grafted))
+    words = ((f"{locked.mod} {locked.version}", _way_words(way)) for locked, way in ways if way)
+    return Layers(
+        layers=layers,
+        shapes=tuple(shape for _, shape in grafted),
+        ways=tuple((owner, text) for owner, text in words if text),
+    )
 
 
-def _of_releases(line_up: LineUpOf) -> Iterator[Layer]:
+Way = list[tuple[Release, list[tuple[NeededFile, ShelfEntry | None]]]]
+"""The parts of a release in the order in which they are laid, each with its files on the shelf."""
+
+
+def _ways(line_up: LineUpOf) -> list[tuple[LockedRelease, Way]]:
+    """Return how each release of the line-up is laid. Raises MissingArchives."""
     shelf = line_up.workshop.shelf
-    located = [
+    ways = [
         (
             locked,
             [
-                (each, shelf.find(each.file, each.release))
-                for each in files_of(locked, line_up.catalog)
+                (part, [(each, shelf.find(each.file, each.release)) for each in files])
+                for part, files in parts_of(locked, line_up.catalog, shelf)
             ],
         )
         for locked in line_up.lock.releases
     ]
-    _refuse_missing([each for _, files in located for each, entry in files if entry is None])
-    names = dict(_names(line_up))
-    for locked, files in located:
-        found = [(each, entry) for each, entry in files if entry]
-        yield from _Releasing(line_up, locked, names).layers(found)
+    found = [each for _, way in ways for _, files in way for each in files]
+    _refuse_missing([each for each, entry in found if entry is None])
+    return ways
+
+
+def _way_words(way: Way) -> str:
+    """Return in words how a release of several parts is laid; nothing where there is only one."""
+    whole, *patches = [part.label for part, _ in way]
+    return f"{whole} in full, then patch {', then '.join(patches)}" if patches else ""
 
 
 def _refuse_missing(missing: Sequence[NeededFile]) -> None:
@@ -91,7 +112,11 @@ def _refuse_missing(missing: Sequence[NeededFile]) -> None:
         count = "an archive" if len(missing) == 1 else f"{len(missing)} archives"
         raise MissingArchives(
             f"the line-up needs {count} that the shelf lacks",
-            details=tuple(f"{each.file.name}  ({each.release.name})" for each in missing),
+            details=tuple(
+                f"{each.file.name}  ({each.release.name}"
+                + (")" if each.file.size is None else f", {each.file.size:,} bytes)")
+                for each in missing
+            ),
             hint="Get them with 'rellum fetch', or give them to Rellum with 'rellum take FILE'.",
         )
 
@@ -132,7 +157,7 @@ class _Releasing:
         options = {f"option.{group}": " ".join(chosen) for group, chosen in locked.options}
         self.values = {**names, "mod.id": locked.mod, "mod.version": locked.version, **options}
 
-    def layers(self, files: Sequence[tuple[NeededFile, ShelfEntry]]) -> Iterator[Layer]:
+    def layers(self, way: Way) -> Iterator[Layer]:
         """Yield a release's layers: the full release, then patch after patch, all of one owner."""
         locked = self.locked
         mod = find_mod(self.line_up.catalog, locked.mod)
@@ -142,13 +167,10 @@ class _Releasing:
                 f"the card of {locked.mod} has no release {locked.version} any more",
                 hint="Make a new line-up with 'rellum resolve'.",
             )
-        for part in release_chain(release, mod):
-            shelf = self.line_up.workshop.shelf
-            archives = tuple(
-                (entry, shelf.members(entry.digest))
-                for each, entry in files
-                if each.release == part
-            )
+        shelf = self.line_up.workshop.shelf
+        for part, files in way:
+            entries = [entry for _, entry in files if entry]
+            archives = tuple((entry, shelf.members(entry.digest)) for entry in entries)
             yield self._layer(part, release, archives)
 
     def _layer(

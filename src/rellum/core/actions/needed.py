@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
-from rellum.core.catalog.patches import release_chain
+from rellum.core.catalog.patches import release_chains
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.lock_file import LockedRelease, LockFile, read_lock
 from rellum.core.pack.pack_file import PackFile, read_pack_file
@@ -47,16 +47,16 @@ def needs_of(folder: str, shelf: Shelf) -> Needs:
     home = pack_home(folder)
     pack = read_pack_file(home)
     catalog = catalog_of(home, pack)
-    files = needed_files(read_lock(home), catalog)
+    files = needed_files(read_lock(home), catalog, shelf)
     shelf.index.add_pack(home.folder)
     return Needs(
         home=home, pack=pack, catalog=catalog, files=files, missing=missing_of(files, shelf)
     )
 
 
-def needed_files(lock: LockFile, catalog: Catalog) -> tuple[NeededFile, ...]:
+def needed_files(lock: LockFile, catalog: Catalog, shelf: Shelf) -> tuple[NeededFile, ...]:
     """Return the files of a line-up; none of releases that no card has any more."""
-    return tuple(file for locked in lock.releases for file in files_of(locked, catalog))
+    return tuple(file for locked in lock.releases for file in files_of(locked, catalog, shelf))
 
 
 def missing_of(files: Iterable[NeededFile], shelf: Shelf) -> tuple[NeededFile, ...]:
@@ -64,20 +64,49 @@ def missing_of(files: Iterable[NeededFile], shelf: Shelf) -> tuple[NeededFile, .
     return tuple(each for each in files if shelf.find(each.file, each.release) is None)
 
 
-def files_of(locked: LockedRelease, catalog: Catalog) -> list[NeededFile]:
+def files_of(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> list[NeededFile]:
     """Return the files of one release of a line-up, in the order in which they are laid."""
+    return [file for _, files in parts_of(locked, catalog, shelf) for file in files]
+
+
+Part = tuple[Release, list[NeededFile]]
+
+
+def parts_of(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> list[Part]:
+    """Return what is laid for a release, in order, with the files of each part.
+
+    Of all ways (in full, or a full release and patches), that with the fewest bytes to fetch is
+    taken; of equal ones that with the fewest parts.
+    """
     mod = catalog.mods.get(locked.mod)
     release = mod.release_named(locked.version, locked.build) if mod else None
     if mod is None or release is None:
         return []
+    chains = release_chains(release, mod)
+    ways = [[(part, _files_of_part(part, locked)) for part in chain] for chain in chains]
+    if len(ways) == 1:
+        return ways[0]
+    return min(ways, key=lambda way: (_bytes_to_fetch(way, shelf), len(way)))
+
+
+_UNKNOWN_BYTES = 1 << 40
+"""What a file counts whose card does not tell its size."""
+
+
+def _bytes_to_fetch(way: list[Part], shelf: Shelf) -> int:
+    files = [file for _, needed in way for file in needed]
+    sizes = (each.file.size for each in missing_of(files, shelf))
+    return sum(_UNKNOWN_BYTES if size is None else size for size in sizes)
+
+
+def _files_of_part(part: Release, locked: LockedRelease) -> list[NeededFile]:
     in_lock = {file.name: file for file in locked.files}
     found = []
-    for part in release_chain(release, mod):  # a patch needs its full release too
-        for file in part.files:
-            if not are_chosen(file.options, locked.options):
-                continue
-            known = in_lock.get(file.name)
-            # The lock may know the hash of a file that the card does not tell.
-            exact = replace(file, blake3=file.blake3 or known.blake3) if known else file
-            found.append(NeededFile(release=part, file=exact))
+    for file in part.files:
+        if not are_chosen(file.options, locked.options):
+            continue
+        known = in_lock.get(file.name)
+        # The lock may know the hash of a file that the card does not tell.
+        exact = replace(file, blake3=file.blake3 or known.blake3) if known else file
+        found.append(NeededFile(release=part, file=exact))
     return found

@@ -164,7 +164,7 @@ def resolve(
         lock = _as_lock(asked, line_up, shelf)
         changed = write_lock(opened.home, lock)
         shelf.index.add_pack(opened.home.folder)
-        missing = missing_of(needed_files(lock, asked.catalog), shelf)
+        missing = missing_of(needed_files(lock, asked.catalog, shelf), shelf)
     old = asked.lock
     return ResolveResult(
         lock=lock,
@@ -245,7 +245,7 @@ def _locked(chosen: Chosen, catalog: Catalog, shelf: Shelf) -> LockedRelease:
         because=chosen.because,
         options=chosen.options,
         trial=str(chosen.trial) if chosen.trial else "",
-        files=tuple(_with_blake3(file, each, shelf) for each in chain for file in each.files),
+        files=tuple(_with_blake3(file, each, shelf) for each in chain for file in each.all_files),
         source=release.source,
     )
 

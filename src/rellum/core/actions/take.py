@@ -269,7 +269,7 @@ class Taker:
             for release, _ in self._cards.named(entry.name):
                 if of and release.name != of:
                     continue
-                names = [file.name for file in release.files]
+                names = [file.name for file in release.all_files]
                 return tuple(
                     name
                     for name in names
@@ -316,9 +316,9 @@ class Taker:
         """Return which file of the stated release a file is. Raises UnknownRelease."""
         release = self._stated
         assert release is not None
-        same = [file for file in release.files if file.name.casefold() == name.casefold()]
-        open_ones = [file for file in release.files if self.shelf.find(file, release) is None]
-        found = same or open_ones or list(release.files)
+        same = [file for file in release.all_files if file.name.casefold() == name.casefold()]
+        open_ones = [file for file in release.all_files if self.shelf.find(file, release) is None]
+        found = same or open_ones or list(release.all_files)
         if not found:
             raise UnknownRelease(
                 f"the card of {release.mod} names no file for {release.version} "

@@ -13,6 +13,7 @@ from rellum.core.catalog.model import (
     Release,
     ReleaseFile,
     Source,
+    Whole,
 )
 from rellum.core.catalog.options import read_options
 from rellum.core.catalog.patches import Said, complete_patches
@@ -179,8 +180,25 @@ def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Rele
         body = _with_expansions(body, reader.table("expansions"))
     if "load" in reader:
         body = _with_load_hints(body, reader.table("load"))
+    if "full" in reader:
+        body = replace(body, full=_read_whole(reader.table("full"), reading))
+        if release.patches is None:
+            reader.fault("only a patch can be had in full instead: write 'patches'", "full")
     reader.finish()
     return body
+
+
+def _read_whole(reader: TableReader, reading: _Reading) -> Whole:
+    whole = Whole(
+        files=tuple(file for each in reader.tables("file") if (file := _read_file(each))),
+        places=tuple(
+            rule for each in reader.tables("place") if (rule := read_place(each, reading.places))
+        ),
+        edits=_read_edits(reader, reading),
+        source=reader.source,
+    )
+    reader.finish()
+    return whole
 
 
 def _with_expansions(release: Release, reader: TableReader) -> Release:
@@ -239,6 +257,7 @@ def _merged(release: Release, build: Release) -> Release:
         files=release.files + build.files,
         places=release.places + build.places,
         edits=release.edits + build.edits,
+        full=build.full or release.full,
     )
 
 

@@ -187,6 +187,16 @@ class FileEdit:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Whole:
+    """A release in full, beside the patch that gives the same."""
+
+    files: tuple[ReleaseFile, ...]
+    places: tuple[PlaceRule, ...]
+    edits: tuple[FileEdit, ...]
+    source: Source
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Release:
     """One version of a mod, or one build of it: the files for some game versions or loaders.
 
@@ -197,6 +207,8 @@ class Release:
     Patterns over place paths: ``carry`` are the user's own files, ``settings`` says how files that the
     user changes are brought up to date, ``removes`` are files that go, ``obsolete`` what older
     releases, laid by hand, may have left.
+
+    ``full`` is how a patch can be had whole, instead of over what it patches.
     """
 
     mod: ModId
@@ -224,7 +236,13 @@ class Release:
     places: tuple[PlaceRule, ...] = ()
     edits: tuple[FileEdit, ...] = ()
     patches: Version | None = None
+    full: Whole | None = None
     source: Source
+
+    @property
+    def all_files(self) -> tuple[ReleaseFile, ...]:
+        """Every file that brings it, in one way or another."""
+        return self.files + self.full.files if self.full else self.files
 
     @property
     def name(self) -> str:

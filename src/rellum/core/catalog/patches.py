@@ -105,5 +105,29 @@ def release_chain(release: Release, mod: Mod) -> tuple[Release, ...]:
     return tuple(chain)
 
 
+def release_chains(release: Release, mod: Mod) -> list[tuple[Release, ...]]:
+    """Return all ways to lay a release, each as in ``release_chain``; that by patches alone first.
+
+    Another way begins with a part of the chain that can be had in full.
+    """
+    chain = release_chain(release, mod)
+    return [chain, *(_from_whole(chain, at) for at, part in enumerate(chain) if part.full)]
+
+
+def _from_whole(chain: tuple[Release, ...], at: int) -> tuple[Release, ...]:
+    part = chain[at]
+    assert part.full is not None
+    whole = replace(
+        part,
+        files=part.full.files,
+        places=part.full.places,
+        edits=part.full.edits,
+        removes=(),
+        patches=None,
+        full=None,
+    )
+    return (whole, *chain[at + 1 :])
+
+
 def _fault(release: Release, message: str, key: str = "version") -> Fault:
     return Fault(source=release.source.at(key), message=message)

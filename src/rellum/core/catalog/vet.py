@@ -51,7 +51,7 @@ def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]
     for need in release.needs:
         if any(each.mod == mod.id for each in need.any_of):
             yield Fault(source=source.at(*need.key), message=f"{mod.id} needs itself")
-    for file in release.files:
+    for file in release.all_files:
         if not (file.sha256 or file.blake3):
             words = f"{file.name} has neither sha256 nor blake3: it can only be taken with --as"
             yield Fault(source=source.at("file"), message=words)
@@ -80,9 +80,9 @@ def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]
 
 def _chosen_options(release: Release) -> Iterator[tuple[ChosenOptions, Source]]:
     """Yield for which choices the files and places of a release are, and where that stands."""
-    for file in release.files:
+    for file in release.all_files:
         yield file.options, release.source.at("file")
-    for rule in release.places:
+    for rule in release.places + (release.full.places if release.full else ()):
         yield rule.options, rule.source.at("options")
     for edit in release.edits:
         yield edit.options, edit.source.at("options")

@@ -74,13 +74,13 @@ def _likeness(release: Release, name: str, size: int, members: Sequence[Member])
 def _traits(
     release: Release, name: str, size: int, members: Sequence[Member]
 ) -> Iterator[tuple[int, str]]:
-    if any(file.name.casefold() == name.casefold() for file in release.files):
+    if any(file.name.casefold() == name.casefold() for file in release.all_files):
         yield _SAME_NAME, "the file's name"
     elif _spells(name, release.mod):
         yield _MOD_NAME, "the mod's name"
     if release.version.text and _has_version(name, release.version.text):
         yield _VERSION, "the version in the name"
-    if any(file.size == size for file in release.files):
+    if any(file.size == size for file in release.all_files):
         yield _SAME_SIZE, "the size"
     if members and release.places and all(_fits(rule, members) for rule in release.places):
         yield _SHAPE, "the shape of its content"

@@ -95,5 +95,5 @@ def card_files(catalog: Catalog) -> Iterator[tuple[Release, ReleaseFile]]:
     """Yield every file that a card names, with its release."""
     for mod in catalog.mods.values():
         for release in mod.releases:
-            for file in release.files:
+            for file in release.all_files:
                 yield release, file
