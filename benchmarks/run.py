@@ -1,8 +1,9 @@
 """Whole commands beside what a user would run instead: ``python -m benchmarks.run [CASE...]``.
 
-Cases: start, adopt, check, apply, restore, match, impossible, catalog, lag, take, fetch. Data goes to
+Cases: start, adopt, check, apply, restore, match, impossible, catalog, lag, take, fetch,
+container, patches, planning. Data goes to
 .bench and is used again. The tools that are compared with come from the system: b3sum, rsync, git,
-unzip, p7zip-full, curl, python3-solv (Debian's packages of those names).
+unzip, p7zip-full, curl, xdelta3, zstd, python3-solv (Debian's packages of those names).
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ import sys
 from collections.abc import Callable, Iterator
 
 from benchmarks import gather as gathering
+from benchmarks import laying
 from benchmarks import match as matching
 from benchmarks.measure import Command, Comparison, compare, missing_tools
 from benchmarks.worlds import BenchWorld, deflated_zip
@@ -175,6 +177,9 @@ CASES: dict[str, Callable[[], Iterator[Comparison]]] = {
     "lag": lag,
     "take": take,
     "fetch": fetch,
+    "container": lambda: laying.container(ROOT, RELLUM),
+    "patches": lambda: laying.patches(ROOT),
+    "planning": laying.planning,
 }
 
 
@@ -182,7 +187,9 @@ def main() -> int:
     """Run the cases named, or all; 1 if one is over its limit."""
     from rellum.cli import console
 
-    if lacking := missing_tools(["b3sum", "rsync", "git", "unzip", "7z", "curl"]):
+    if lacking := missing_tools(
+        ["b3sum", "rsync", "git", "unzip", "7z", "curl", "xdelta3", "zstd"]
+    ):
         print(f"install these first: {', '.join(lacking)}", file=sys.stderr)
         return 2
     if not matching.has_libsolv():

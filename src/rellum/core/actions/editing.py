@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rellum.core.actions.workshop import Workshop, recipe_of
+from rellum.core.actions.workshop import Workshop, Written, recipe_of
 from rellum.core.catalog.model import FileEdit
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.hashing import sha256_file
@@ -43,7 +43,7 @@ def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) ->
         edit.gives,
     )
 
-    def make(target: str) -> str:
+    def make(target: str) -> Written:
         base = workshop.file(before)
         _refuse_other(edit, base)
         if edit.form in ("vcdiff", "zstd"):
@@ -59,7 +59,7 @@ def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) ->
                 f"{where}: the edit of {shown(edit.path)} does not give what the card says (SHA-256)",
                 hint="Correct 'gives' in the card, or look what else changes the file.",
             )
-        return ""
+        return Written()
 
     return workshop.make(edit.path, recipe, make, executable=before.executable)
 

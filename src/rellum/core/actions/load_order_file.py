@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Sequence
 
-from rellum.core.actions.workshop import Workshop, recipe_of
+from rellum.core.actions.workshop import Workshop, Written, recipe_of
 from rellum.core.catalog.model import GameSheet, LoadOrderFile
 from rellum.core.folder.content import Laid
 from rellum.core.globs import any_test
@@ -40,11 +40,11 @@ def with_load_order(
     digest = now.digest if now else ""
     recipe = recipe_of("order", digest, rule.form, rule.key, rule.value, sorted(before), wanted)
 
-    def make(file: str) -> str:
+    def make(file: str) -> Written:
         content = workshop.read(now, MOST_BYTES) if now else b""
         with open(file, "xb") as stream:
             stream.write(_written(rule, content or b"", before, wanted, folds=sheet.folds_case))
-        return ""
+        return Written()
 
     if not wanted and laid is None:
         return target

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from rellum.core.actions.editing import make_edited
-from rellum.core.actions.workshop import Workshop, recipe_of
+from rellum.core.actions.workshop import Workshop, Written, recipe_of
 from rellum.core.catalog.model import GameSheet
 from rellum.core.globs import any_test
 from rellum.core.layers.model import Brought, LayerEdit, MadeFile, Removal
@@ -60,13 +60,14 @@ class Making:
         )
         recipe = recipe_of("container", base.digest, inputs, patterns)
 
-        def make(target: str) -> str:
+        def make(target: str) -> Written:
             changes = {
                 str(member): None if isinstance(each, Removal) else self.workshop.file(each)
                 for member, each in members.items()
             }
             base_file = self.workshop.file(base)
-            return rebuild(base_file, changes, any_test(patterns), target, name).as_notes()
+            made = rebuild(base_file, changes, any_test(patterns), target, name)
+            return Written(made.as_notes(), made.digest)
 
         return self.workshop.make(container, recipe, make, executable=base.executable)
 
@@ -81,8 +82,8 @@ class Making:
             return None
         recipe = recipe_of("member", below.digest, member)
 
-        def make(target: str) -> str:
+        def make(target: str) -> Written:
             extract_member(self.workshop.file(below), member, target, shown(container))
-            return ""
+            return Written()
 
         return self.workshop.make(path, recipe, make)

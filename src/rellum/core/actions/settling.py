@@ -7,7 +7,7 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.workshop import NotAsAdopted, Workshop, recipe_of
+from rellum.core.actions.workshop import NotAsAdopted, Workshop, Written, recipe_of
 from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
@@ -81,7 +81,7 @@ class _Settler:
     ) -> TargetFile:
         """Return a file with the user's changes and the release's."""
         path = theirs.path
-        as_brought = replace(target, base=theirs)
+        as_brought = target._replace(base=theirs)
         mine = self._mine(path)
         if mine is None:
             return as_brought
@@ -91,7 +91,7 @@ class _Settler:
         if mine.digest in (base, theirs.digest):
             return as_brought
         if base == theirs.digest:
-            return replace(as_brought, file=mine)
+            return as_brought._replace(file=mine)
         return self._merged(as_brought, base, mine, theirs)
 
     def _merged(
@@ -105,13 +105,12 @@ class _Settler:
         side = self.rules(path)
         recipe = recipe_of("merge", base, mine.digest, theirs.digest, side, form_by_name(path))
 
-        def make(file: str) -> str:
+        def make(file: str) -> Written:
             merged = self._merge(path, base, mine, theirs, side or "mine")
             with open(file, "xb") as stream:
                 stream.write(merged.content)
-            return json.dumps(
-                {"conflicts": [[each.key, each.mine, each.theirs] for each in merged.conflicts]}
-            )
+            conflicts = [[each.key, each.mine, each.theirs] for each in merged.conflicts]
+            return Written(json.dumps({"conflicts": conflicts}))
 
         made = self.workshop.make(path, recipe, make, executable=theirs.executable)
         conflicts = conflicts_in(made)
@@ -120,7 +119,7 @@ class _Settler:
                 SettingsConflict(path=path, owner=target.owner, conflicts=conflicts, side=side)
             )
         keeps = bool(conflicts) and (side == "theirs")
-        return replace(target, file=made, keeps_copy=keeps)
+        return target._replace(file=made, keeps_copy=keeps)
 
     def _merge(
         self, path: PlacePath, base: Digest | None, mine: DiskFile, theirs: Brought, prefer: Side

@@ -10,7 +10,7 @@ import json
 import os
 import shutil
 from collections.abc import Callable
-from typing import Self
+from typing import NamedTuple, Self
 
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.archives.model import Archive, Extraction
@@ -22,8 +22,16 @@ from rellum.core.pack.state import Made
 from rellum.core.paths import PlacePath, Roots, is_in_game, shown
 from rellum.core.shelf.store import Shelf
 
-Maker = Callable[[str], str]
-"""Writes a new file at a path and returns notes on it: a short text, or nothing."""
+
+class Written(NamedTuple):
+    """What a maker has to say of the file that it wrote; ``digest`` where it is known already."""
+
+    notes: str = ""
+    digest: Digest | None = None
+
+
+Maker = Callable[[str], Written]
+"""Writes a new file at a path."""
 
 
 class NotTheSame(UserError):
@@ -74,8 +82,9 @@ class Workshop:
         made = self.opened.state.made(recipe)
         if made is None:
             file = self._new_file(recipe)
-            notes = maker(file)
-            made = Made(digest=hash_file(file), size=os.path.getsize(file), notes=notes)
+            written = maker(file)
+            digest = written.digest or hash_file(file)
+            made = Made(digest=digest, size=os.path.getsize(file), notes=written.notes)
             self.opened.state.remember_made(recipe, made)
         return MadeFile(
             path=path,
@@ -113,8 +122,8 @@ class Workshop:
             job = Extraction(member=member.path, digest=member.digest, target=file, mode=0o600)
             self.archive(brought.archive).extract([job])
             return file
-        self._makers[brought.recipe](file)
-        if hash_file(file) != brought.digest:
+        written = self._makers[brought.recipe](file)
+        if (written.digest or hash_file(file)) != brought.digest:
             raise NotTheSame(
                 f"{shown(brought.path)} was made anew and is not what it was the last time",
                 hint="Something that it is made of changed meanwhile. Try again.",
@@ -162,12 +171,24 @@ class Workshop:
         found = self.opened.state.baseline_below(folder).items()
         return [path for path, entry in found if entry.content is not None and fits(path)]
 
+    def _is_vanilla(self, file: DiskFile, candidate: str) -> bool:
+        """Whether a vanilla file lies where it did, with the size and time that it had."""
+        entry = self.opened.state.baseline([file.path]).get(file.path)
+        if entry is None or entry.content is None or entry.content.digest != file.digest:
+            return False
+        try:
+            status = os.lstat(candidate)
+        except OSError:
+            return False
+        content = entry.content
+        return (status.st_size, status.st_mtime_ns) == (content.size, content.mtime_ns)
+
     def _find(self, file: DiskFile) -> str:
         """Return where the content lies of what lay under all layers. Raises NotAsAdopted."""
         if file.digest not in self._files:
             original = os.path.join(self.opened.home.originals_folder, file.digest)
             for candidate in (original, self.roots.absolute(file.path)):
-                if os.path.isfile(candidate) and hash_file(candidate) == file.digest:
+                if self._is_vanilla(file, candidate) or _has(candidate, file.digest):
                     self._files[file.digest] = candidate
                     break
             else:
@@ -178,7 +199,11 @@ class Workshop:
         return self._files[file.digest]
 
 
-def _write(file: str, content: bytes) -> str:
+def _has(file: str, digest: Digest) -> bool:
+    return os.path.isfile(file) and hash_file(file) == digest
+
+
+def _write(file: str, content: bytes) -> Written:
     with open(file, "xb") as stream:
         stream.write(content)
-    return ""
+    return Written()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.hashing import Digest
 from rellum.core.ids import ModId
@@ -115,9 +115,10 @@ class Layer:
         return f"{self.mod} {self.version}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TargetFile:
+class TargetFile(NamedTuple):
     """What must stand at a path in the end, and which release brings it.
+
+    A named tuple, as a plan has one for every path: that takes a third of the time.
 
     ``base`` is what the release itself wants of a file that is merged with the user's changes;
     ``keeps_copy``: the user's file is kept aside, as not all of it is in this one.

@@ -7,9 +7,16 @@ from typing import Protocol
 
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
-from rellum.core.ids import ModId
 from rellum.core.layers.conflicts import Winner
-from rellum.core.layers.model import Brought, Layer, LayerEdit, Removal, Target, TargetFile
+from rellum.core.layers.model import (
+    Brought,
+    Layer,
+    LayerEdit,
+    Removal,
+    Target,
+    TargetFile,
+    never_the_users,
+)
 from rellum.core.paths import CONTAINER_SIGN, MemberPath, PlacePath, parents, shown, split_member
 
 
@@ -61,31 +68,31 @@ class _Tree:
         self.winner = winner
         self.files: dict[PlacePath, TargetFile] = {}
         self.hidden: dict[str, int] = {}
-        self._mods: dict[PlacePath, ModId] = {}
 
     def lay(self, layer: Layer) -> None:
-        """Lay one layer over those before it."""
+        """Lay one layer over those before it. Written for speed: it runs once for every path."""
         for pattern in layer.removes:
             self._remove(pattern, layer.owner)
-        owner = layer.owner
+        files, owner, update = self.files, layer.owner, layer.update
+        has_roles = update is not never_the_users
         for file in layer.files:
-            if self._stays(file.path, layer):
+            path = file.path
+            if path in files and self._stays(path, layer):
                 continue
-            self._mods[file.path] = layer.mod
-            self.files[file.path] = TargetFile(file=file, owner=owner, role=layer.update(file.path))
+            files[path] = TargetFile(file, owner, update(path) if has_roles else "")
         for change in layer.edits:
             path = change.edit.path
             made = self.maker.edit(change, self._brought(path))
-            self.files[path] = TargetFile(file=made, owner=owner, role=layer.update(path))
+            files[path] = TargetFile(made, owner, update(path))
 
     def _stays(self, path: PlacePath, layer: Layer) -> bool:
         """Whether what lies at a path stays under a new layer; count what is hidden either way."""
-        under = self.files.get(path)
-        if under is None or under.owner == layer.owner:
+        under = self.files[path].owner
+        if under == layer.owner:
             return False
         chosen = self.winner(path)
-        stays = chosen is not None and self._mods.get(path) == chosen
-        loser = layer.owner if stays else under.owner
+        stays = chosen is not None and under.startswith(f"{chosen} ")
+        loser = layer.owner if stays else under
         self.hidden[loser] = self.hidden.get(loser, 0) + 1
         return stays
 
@@ -118,8 +125,11 @@ class _Tree:
 
 
 def _refuse_files_as_folders(files: dict[PlacePath, TargetFile]) -> None:
-    checked: set[PlacePath] = set()
+    checked: set[str] = set()
     for path, target in files.items():
+        above = path[: path.rfind("/")]
+        if above in checked:
+            continue
         for folder in parents(path):
             if folder in checked:
                 break

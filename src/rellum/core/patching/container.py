@@ -14,9 +14,12 @@ import struct
 import zipfile
 import zlib
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import closing
 from dataclasses import asdict, dataclass
 from typing import BinaryIO, Literal
 
+from rellum.core.hashing import Digest
+from rellum.core.hashing_writer import HashingWriter
 from rellum.core.patching.model import PatchFault
 
 _CHUNK_BYTES = 1 << 20
@@ -34,17 +37,21 @@ _NO_DATE = (1980, 1, 1, 0, 0, 0)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rebuilt:
-    """What became of a container: members by what was done, and the CRC-32 of all by name."""
+    """What became of a container: members by what was done, and the CRC-32 of all by name.
+
+    ``digest`` is the hash of the container, where it was just made.
+    """
 
     added: tuple[str, ...]
     replaced: tuple[str, ...]
     removed: tuple[str, ...]
     dropped: tuple[str, ...]
     members: Mapping[str, int]
+    digest: Digest | None = None
 
     def as_notes(self) -> str:
         """Return it as a text that can be kept."""
-        return json.dumps(asdict(self))
+        return json.dumps({**asdict(self), "digest": None})
 
     @classmethod
     def from_notes(cls, notes: str) -> Rebuilt | None:
@@ -116,8 +123,12 @@ def rebuild(
     known = {info.filename for info in infos}
     gone = {each for each, file in changes.items() if file is None} & known
     dropped = {each for each in known - changes.keys() if is_dropped(each)}
-    with open(container, "rb") as source, open(target, "xb") as out:
-        writer = _Writer(source, out)
+    with (
+        open(container, "rb", 0) as source,
+        open(target, "xb") as out,
+        closing(HashingWriter(out)) as hashing,
+    ):
+        writer = _Writer(source, hashing)
         ends = _ends(infos, list_start)
         for info in sorted(infos, key=lambda each: each.header_offset):
             if info.filename in gone or info.filename in dropped:
@@ -131,12 +142,14 @@ def rebuild(
             if (file := changes[added]) is not None:
                 writer.add(added, file, 0o644 << 16)
         writer.finish(comment)
+        digest = hashing.digest()
     return Rebuilt(
         added=tuple(sorted(each for each in changes.keys() - known if changes[each])),
         replaced=tuple(sorted(each for each in changes.keys() & known if changes[each])),
         removed=tuple(sorted(gone)),
         dropped=tuple(sorted(dropped)),
         members=writer.members,
+        digest=digest,
     )
 
 
@@ -164,7 +177,7 @@ def _ends(infos: Sequence[zipfile.ZipInfo], list_start: int) -> dict[int, int]:
 class _Writer:
     """Writes a zip member by member; bytes that lie together in the source are copied in one go."""
 
-    def __init__(self, source: BinaryIO, out: BinaryIO) -> None:
+    def __init__(self, source: BinaryIO, out: HashingWriter) -> None:
         self.source = source
         self.out = out
         self.members: dict[str, int] = {}
@@ -201,7 +214,8 @@ class _Writer:
         self._note(info, self._size)
         self.out.write(head + encoded + sizes)
         with open(file, "rb") as content:
-            shutil.copyfileobj(content, self.out, _CHUNK_BYTES)
+            while piece := content.read(_CHUNK_BYTES):
+                self.out.write(piece)
         self._size += len(head) + len(encoded) + len(sizes) + info.file_size
 
     def _note(self, info: zipfile.ZipInfo, at: int) -> None:
@@ -239,9 +253,13 @@ class _Writer:
     def _copy_waiting(self) -> None:
         begin, end = self._waiting
         self._waiting = (0, 0)
-        self.out.flush()
+        self.source.seek(begin)
         while begin < end:
-            begin += _copy_piece(self.source, self.out, begin, end - begin)
+            piece = self.source.read(min(end - begin, _CHUNK_BYTES))
+            if not piece:
+                raise PatchFault("a container ended before its list says so", hint="It is damaged.")
+            self.out.write(piece)
+            begin += len(piece)
 
     def finish(self, comment: bytes) -> None:
         """Write the list of members, and the end."""
@@ -269,26 +287,6 @@ class _Writer:
             )
             + comment
         )
-
-
-def _copy_piece(source: BinaryIO, out: BinaryIO, begin: int, count: int) -> int:
-    """Copy some bytes from the source to the end of ``out``; return how many."""
-    if hasattr(os, "copy_file_range"):
-        try:
-            copied = os.copy_file_range(source.fileno(), out.fileno(), count, begin)
-            if copied:
-                os.lseek(out.fileno(), 0, os.SEEK_END)
-                return copied
-        except OSError:
-            pass  # two file systems that cannot do it; the plain way follows
-    source.seek(begin)
-    piece = source.read(min(count, _CHUNK_BYTES))
-    if not piece:
-        raise PatchFault("a container ended before its list says so", hint="It is damaged.")
-    out.seek(0, os.SEEK_END)
-    out.write(piece)
-    out.flush()
-    return len(piece)
 
 
 def _crc(file: str) -> int:
