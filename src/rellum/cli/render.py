@@ -104,7 +104,9 @@ def _remark(operation: Operation) -> str:
         state = "not as adopted, kept" if operation.changed else "original kept"
         remark = f"{operation.after_owner} ({state})"
     elif operation.effect == "replaces":
-        remark = f"{operation.after_owner}, in place of {operation.before_owner}"
+        remark = operation.after_owner
+        if operation.before_owner != operation.after_owner:
+            remark += f", in place of {operation.before_owner}"
     elif operation.effect == "sets aside":
         return (
             f"yours; comes back with {operation.aside_for}"
@@ -115,6 +117,8 @@ def _remark(operation: Operation) -> str:
         return f"yours, set aside when {operation.aside_for} went"
     elif operation.effect == "removes":
         remark = operation.before_owner
+        if operation.after_owner:
+            remark += f", taken away by {operation.after_owner} (original kept)"
     elif operation.effect == "brings back":
         remark = f"{operation.after_owner}, in place of {operation.before_owner}"
     else:
@@ -122,6 +126,10 @@ def _remark(operation: Operation) -> str:
     if operation.keep:
         remark += "; it was changed, a copy is kept"
     return remark
+
+
+_ROOM_FOR_SPACE = 60
+"""A longer sentence has the space on a line of its own."""
 
 
 def plan_summary(plan: Plan, space: Space) -> str:
@@ -143,10 +151,10 @@ def plan_summary(plan: Plan, space: Space) -> str:
         if effect in counts
     ]
     files = console.count_text(len(plan.visible), "file")
-    return (
-        f"{files}: {', '.join(words)}. "
-        f"Space needed {console.bytes_text(space.needed)}, free {console.bytes_text(space.free)}."
-    )
+    needed, free = console.bytes_text(space.needed), console.bytes_text(space.free)
+    what = f"{files}: {', '.join(words)}."
+    end = "\n" if len(what) > _ROOM_FOR_SPACE else " "
+    return f"{what}{end}Space needed {needed}, free {free}."
 
 
 def tell_kept(plan: Plan, originals_folder: str) -> None:
@@ -154,8 +162,11 @@ def tell_kept(plan: Plan, originals_folder: str) -> None:
     for each in plan.visible:
         if each.keep and each.before:
             digest = each.before.digest
-            is_aside = each.effect == "sets aside"
-            what = "is set aside as" if is_aside else "had been changed; a copy of that is kept as"
+            what = "had been changed; a copy of that is kept as"
+            if each.aside_for:
+                what = f"is yours, and comes back with {each.aside_for}; until then it is kept as"
+            elif each.effect == "sets aside":
+                what = "is set aside as"
             console.say(f"{shown(each.path)} {what}")
             console.say(f"  {shown_file(os.path.join(originals_folder, digest))}")
 
@@ -165,9 +176,12 @@ def release_rows(plan: Plan, load_order: Sequence[str]) -> list[tuple[str, ...]]
 
     Owners stand in load order; those that are leaving come last.
     """
+    from rellum.core.change.plan import FOREIGN
+
     owners: dict[str, list[int]] = {}
     for each in plan.visible:
-        row = owners.setdefault(each.after_owner or each.before_owner, [0, 0, 0, 0])
+        owner = each.after_owner or each.before_owner
+        row = owners.setdefault("yours" if owner == FOREIGN else owner, [0, 0, 0, 0])
         column = {"new": 0, "removes": 2, "sets aside": 2}.get(each.effect, 1)
         row[column] += 1
         if each.after:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import importlib.resources
+import io
 import random
+import zipfile
 import zlib
 from collections.abc import Sequence
 
@@ -57,16 +59,50 @@ def game_files(
         for name, size in _EXPANSION_DATA[expansion].items():
             path = f"expansions/{expansion}/{name}"
             files[path] = data_file("Fathomline", path, size)
+    listed = sorted(files)
+    files |= {"data/core.pak": _core(version), **_harbours(version)}
     program = importlib.resources.files("rellum.demo").joinpath("game_files", "fathomline.py")
     files |= {
         "fathomline.py": program.read_bytes(),
         "version.txt": f"Fathomline\nversion: {version}\nedition: {edition}\n".encode(),
-        "data/manifest.txt": "".join(f"{name}\n" for name in sorted(files)).encode(),
+        "data/manifest.txt": "".join(f"{name}\n" for name in listed).encode(),
         "mods/read-me.txt": b"Mods go here, each in a folder of its own.\n",
         "settings.ini": b"[view]\nwaves = high\nfog = on\n\n[sound]\nloudness = 70\n",
         "text/en.txt": b"lay = Lay cable\nraise = Raise cable\nsplice = Splice\n",
     }
     return files
+
+
+def _harbours(version: str) -> dict[str, bytes]:
+    """Return the game's harbours: old versions have one less, and nothing to sing there."""
+    found: dict[str, bytes] = {}
+    for name, told in (("north", "the quay in the north"), ("strait", "a pier in the old strait")):
+        if name == "north" and version == VERSIONS[0]:
+            continue
+        for file in ("quay.map", "lamps.tex"):
+            path = f"harbours/{name}/{file}"
+            found[path] = data_file("Fathomline", path, 30_000)
+        found[f"harbours/{name}/about.txt"] = f"{told}\n".encode()
+        if version != VERSIONS[0]:
+            found[f"harbours/{name}/song.snd"] = data_file("Fathomline", f"{name}/song", 20_000)
+    return found
+
+
+def _core(version: str) -> bytes:
+    """Return the container in which the game keeps its core: a zip, signed."""
+    members = {
+        "maps/lagoon.map": data_file("Fathomline", "lagoon.map", 60_000, version),
+        "maps/reef.map": data_file("Fathomline", "reef.map", 50_000, version),
+        "text/menu.txt": b"begin = Begin\nlook = Look around\nleave = Leave\n",
+    }
+    signature = f"{zlib.crc32(b''.join(members[name] for name in sorted(members))):08x}"
+    stream = io.BytesIO()
+    with zipfile.ZipFile(stream, "w", zipfile.ZIP_STORED) as archive:
+        for name, content in {**members, "signs/core.sig": signature.encode()}.items():
+            info = zipfile.ZipInfo(name, date_time=(2024, 5, 1, 12, 0, 0))
+            info.create_system = 3
+            archive.writestr(info, content)
+    return stream.getvalue()
 
 
 def _is_in(name: str, version: str) -> bool:
@@ -103,6 +139,17 @@ data = "@game/data"
 textures = "@game/textures"
 sounds = "@game/sounds"
 maps = "@game/maps"
+harbours = "@game/harbours"
+settings = "{documents}/Fathomline"     # outside the game folder; a pack may name another
+
+[load-order]
+file = "@game/load-order.txt"
+form = "lines"
+entries = ["@mods/*"]
+
+[[container]]
+file = "@data/*.pak"
+drop = ["signs/*.sig"]              # the game refuses a container that is not as it was signed
 
 [[version]]
 file = "@game/version.txt"

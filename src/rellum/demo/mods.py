@@ -27,7 +27,7 @@ class DemoRelease:
 
 @dataclass(frozen=True, kw_only=True)
 class DemoMod:
-    """A mod with its releases."""
+    """A mod with its releases; ``more`` is TOML at the end of its card."""
 
     id: str
     name: str
@@ -35,6 +35,7 @@ class DemoMod:
     licence: str = "CC-BY-4.0"
     versions: str = "dotted"
     releases: tuple[DemoRelease, ...] = field(default=())
+    more: str = ""
 
     def card(self) -> str:
         """Return the mod's card as TOML."""
@@ -42,7 +43,7 @@ class DemoMod:
             f'[mod]\nid = "{self.id}"\nname = "{self.name}"\nkind = "{self.kind}"\n'
             f'licence = "{self.licence}"\nversions = "{self.versions}"\n'
         )
-        return head + "".join(_release_toml(release) for release in self.releases)
+        return head + "".join(_release_toml(release) for release in self.releases) + self.more
 
 
 def _release_toml(release: DemoRelease) -> str:
@@ -68,7 +69,8 @@ def _file_toml(file: DemoFile) -> str:
 
 
 def _cut_at_places(card: str) -> tuple[str, str]:
-    cut = card.find("\n  [[release.place]]")
+    cuts = (card.find(f"\n  {table}") for table in ("[release.settings]", "[[release.place]]"))
+    cut = min((each for each in cuts if each >= 0), default=-1)
     return (card, "") if cut < 0 else (card[:cut], card[cut:])
 
 

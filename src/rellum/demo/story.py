@@ -41,6 +41,44 @@ def _break_by_hand(game: str) -> None:
         file.write("my own notes\n")
 
 
+def _name_places_and_graft(game: str) -> None:
+    _add_to_pack(
+        game,
+        """
+# Where the player's settings lie.
+[game.places]
+settings = "../player/settings"
+
+[[graft]]
+name = "strait-as-north"
+donor = "../old-game"
+take = "harbours/strait/**"
+slot = "@harbours/north/"
+""",
+    )
+
+
+def _play_with_lamps(game: str) -> None:
+    settings = os.path.join(os.path.dirname(game), "player", "settings", "lamps.ini")
+    with open(settings, encoding="utf-8") as file:
+        text = file.read()
+    with open(settings, "w", encoding="utf-8") as file:
+        file.write(text.replace("count = 12", "count = 40") + "colour = amber   ; mine\n")
+    preset = os.path.join(game, "mods", "lagoon-lights", "presets", "storm.ini")
+    with open(preset, "w", encoding="utf-8") as file:
+        file.write("[lamps]\nwarmth = 9\n")
+
+
+def _player_wins(game: str) -> None:
+    _add_to_pack(game, '\n[settings]\n"@settings/lamps.ini" = "mine"\n')
+
+
+def _add_to_pack(game: str, text: str) -> None:
+    pack_file = os.path.join(os.path.dirname(game), "pack", "rellum.toml")
+    with open(pack_file, "a", encoding="utf-8") as file:
+        file.write(text)
+
+
 def _trust_what_was_tried(game: str) -> None:
     pack_file = os.path.join(os.path.dirname(game), "pack", "rellum.toml")
     with open(pack_file, encoding="utf-8") as file:
@@ -113,6 +151,38 @@ _SCENES = (
     Scene(telling="The sea may get rougher again.", command="rellum hold long-swell --off"),
     Scene(telling="What is new, and what would taking it do?", command="rellum news"),
     Scene(telling="", command="rellum resolve --fresh long-swell"),
+    Scene(
+        telling="Lagoon Lights asks how bright; it reaches into the game's container and settings.",
+        command="rellum want lagoon-lights =1.0 --option glow=bright",
+    ),
+    Scene(
+        telling="The quay in the north is to be the old strait's pier, from an older game.",
+        act=_name_places_and_graft,
+    ),
+    Scene(telling="", command="rellum resolve"),
+    Scene(telling="", command="rellum fetch"),
+    Scene(telling="", command="rellum preview"),
+    Scene(telling="", command="rellum apply --yes"),
+    Scene(telling="", command="python ../game/fathomline.py"),
+    Scene(
+        telling="The player sets the lamps, adds a preset, and plays. That is no drift.",
+        act=_play_with_lamps,
+    ),
+    Scene(telling="", command="rellum check", status=1),
+    Scene(
+        telling="A newer release: both changed the count of lamps.",
+        command="rellum want lagoon-lights",
+    ),
+    Scene(telling="", command="rellum resolve --fresh lagoon-lights"),
+    Scene(telling="", command="rellum fetch"),
+    Scene(
+        telling="Nobody says whose count it is: refused.", command="rellum apply --yes", status=2
+    ),
+    Scene(telling="The pack says it: the player's.", act=_player_wins),
+    Scene(telling="", command="rellum apply --yes"),
+    Scene(telling="", command="python -c \"print(open('../player/settings/lamps.ini').read())\""),
+    Scene(telling="", command="rellum drop lagoon-lights"),
+    Scene(telling="The preset waits for the mod to come back.", command="rellum apply --yes"),
     Scene(
         telling="Could the pack move to another version of the game?",
         command="rellum outlook --figure outlook.png",

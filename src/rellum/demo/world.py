@@ -8,9 +8,11 @@ from dataclasses import dataclass
 from rellum.core.errors import UserError
 from rellum.demo.downloads import ALREADY_HERE, SAVED_PAGE
 from rellum.demo.game import SHEET, game_files
+from rellum.demo.lagoon import LAGOON_LIGHTS
 from rellum.demo.mods import TRIALS, demo_mods
 
 VERSION = "1.6.0"
+OLD_VERSION = "1.4.2"
 _FILE_TIME = 1_714_564_800  # 2024-05-01 12:00 UTC, in seconds: the demo is the same every time
 
 
@@ -27,13 +29,15 @@ class DemoPlaces:
     root: str
 
     def folder(self, name: str) -> str:
-        """Return the folder of that name: game, catalog, downloads, site, shelf or pack."""
+        """Return the folder of that name: one of those that ``listing`` tells."""
         return os.path.join(self.root, name)
 
     def listing(self) -> list[tuple[str, str]]:
         """Return each folder with what it holds."""
         return [
             ("game", f"vanilla Fathomline {VERSION}"),
+            ("old-game", f"vanilla Fathomline {OLD_VERSION}, from which something can be had"),
+            ("player", "what the player has elsewhere: settings"),
             ("catalog", "its game sheet, a card for each mod, and trials"),
             ("downloads", "what the curator has downloaded already"),
             ("site", "what the stand-in download site serves"),
@@ -55,7 +59,9 @@ def make(folder: str) -> DemoPlaces:
         os.makedirs(places.folder(name))
     write_files(places.folder("game"), game_files(VERSION))
     os.chmod(os.path.join(places.folder("game"), "fathomline.py"), 0o755)
-    mods = demo_mods()
+    mods = (*demo_mods(), LAGOON_LIGHTS)
+    write_files(places.folder("old-game"), game_files(OLD_VERSION))
+    write_files(places.folder("player"), {"settings/display.ini": b"[window]\nwide = yes\n"})
     write_files(
         places.folder("catalog"),
         {

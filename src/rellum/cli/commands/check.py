@@ -80,9 +80,10 @@ def _show_own_changes(drift: Drift, *, every: bool) -> None:
     from rellum.core.paths import shown
 
     files = console.count_text(len(drift.own_changes), "file")
+    are = "is" if len(drift.own_changes) == 1 else "are"
     named = drift.own_changes if every else drift.own_changes[:_MOST_MEMBERS]
     more = " …" if len(named) < len(drift.own_changes) else ""
-    console.say(f"{files} of settings and the like that you changed, as is meant to be:")
+    console.say(f"{files} {are} yours to change (settings, presets and the like):")
     console.say(f"  {', '.join(map(shown, named))}{more}")
 
 

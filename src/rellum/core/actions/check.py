@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.folder.content import VANILLA, Content
-from rellum.core.folder.drift import find_deep_drift, find_drift
+from rellum.core.folder.drift import OwnFiles, find_deep_drift, find_drift
 from rellum.core.folder.model import Drift, Finding
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath
@@ -32,7 +32,8 @@ def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent)
     )
     if deep:
         files = list(_all_files(opened.state))
-        drift = find_deep_drift(drift, files, opened.roots, _own_files(opened), listen)
+        own = _own_files(opened).of_the_game
+        drift = find_deep_drift(drift, files, opened.roots, own, listen)
     if not any(each.kind == "changed" for each in drift.findings):
         return drift
     return replace(drift, findings=tuple(_with_members(each, opened) for each in drift.findings))
@@ -56,21 +57,31 @@ def _with_members(finding: Finding, opened: OpenPack) -> Finding:
     return replace(finding, members=tuple(compare_members(made.members, now) if made else ()))
 
 
-def _own_files(opened: OpenPack) -> tuple[str, ...]:
-    """Return the sheet's patterns for what the game writes itself; none without a catalog.
+def _own_files(opened: OpenPack) -> OwnFiles:
+    """Return what the sheet and the line-up's cards call the game's or the user's own.
 
-    Asked for, and imported, only when something differs: most checks find nothing.
+    Nothing without a catalog. Asked for, and imported, only when something differs: most checks find
+    nothing.
     """
-    from rellum.core.actions.catalogs import find_catalogs
-    from rellum.core.catalog.load import NoCatalog, load_sheets
+    from rellum.core.actions.catalogs import catalog_of
+    from rellum.core.catalog.load import NoCatalog
+    from rellum.core.pack.lock_file import NoLineUp, read_lock
     from rellum.core.pack.pack_file import read_pack_file
 
     try:
-        folders = find_catalogs(opened.home, pack=read_pack_file(opened.home))
-        sheet = load_sheets(folders).get(opened.state.identity().sheet)
+        catalog = catalog_of(opened.home, read_pack_file(opened.home))
     except NoCatalog:
-        return ()
-    return sheet.own_files if sheet else ()
+        return OwnFiles()
+    try:
+        locked = read_lock(opened.home).releases
+    except NoLineUp:
+        locked = ()
+    mods = ((each, catalog.mods.get(each.mod)) for each in locked)
+    releases = [mod.release_named(each.version, each.build) for each, mod in mods if mod]
+    carried = [pattern for release in releases if release for pattern in release.carry]
+    return OwnFiles(
+        of_the_game=catalog.sheet.own_files, of_the_user=(*catalog.sheet.carry, *carried)
+    )
 
 
 def _all_files(state: State) -> Iterator[tuple[PlacePath, Content, str]]:

@@ -33,7 +33,8 @@ def with_load_order(
     ranks = {owner: rank for rank, owner in enumerate(owners)}
     state = workshop.opened.state
     laid = state.laid([rule.path]).get(rule.path)
-    before = {name for _, name in _entries(rule, ((path, 0) for path in state.laid()))}
+    paths = (path for path in state.laid() if path != rule.path)
+    before = {name for _, name in _entries(rule, ((path, 0) for path in paths))}
     ours = _entries(rule, ((path, ranks.get(each.owner, 0)) for path, each in target.files.items()))
     wanted = list(dict.fromkeys(name for _, name in sorted(ours)))
     now = _now(rule.path, workshop)

@@ -178,8 +178,8 @@ def refuse_unsettled(conflicts: Sequence[SettingsConflict]) -> None:
                 for each in unsettled
                 for conflict in each.conflicts
             ),
-            hint=f'Say so in rellum.toml: [settings] "{first}" = "mine" or "theirs"; '
-            "or call it on a terminal, and be asked.",
+            hint=f'Write "{first}" = "mine" (or "theirs") under [settings] in rellum.toml, '
+            "or be asked on a terminal.",
         )
 
 

@@ -59,8 +59,10 @@ class Operation:
 
     @property
     def lays(self) -> bool:
-        """Whether a layer wants it so: a file of its own there, or none."""
-        return bool(self.after_owner) if self.after is None else self.source is not None
+        """Whether a layer wants it so: a file of its own there, one merged with its own, or none."""
+        if self.after is None:
+            return bool(self.after_owner)
+        return self.source is not None or self.base is not None
 
     @property
     def effect(self) -> Effect:

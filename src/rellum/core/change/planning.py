@@ -168,8 +168,9 @@ class _Planner:
             aside_for=mod,
         )
 
-    def _step_return(self, kept: Kept) -> Operation:
-        """The user's file comes back with the mod in whose folder it was."""
+    def _step_return(self, kept: Kept, wish: Wanted | None) -> Operation:
+        """The user's file comes back with its mod; one that is merged is laid, as it was."""
+        merged = wish is not None and wish.role == "merge"
         after = Content(
             digest=kept.digest, size=kept.size, mode=PLAIN_MODE, mtime_ns=time.time_ns()
         )
@@ -180,9 +181,11 @@ class _Planner:
             changed=False,
             keep=False,
             after=after,
-            after_owner=FOREIGN,
+            after_owner=wish.owner if wish and merged else FOREIGN,
             under=None,
             source=None,
+            role="merge" if merged else "",
+            base=wish.base.digest if wish and merged and wish.base else None,
             aside_for=kept.aside_for,
         )
 
@@ -199,8 +202,8 @@ class _Planner:
         native = vanilla.content if vanilla else None
         known = laid.content if laid else native
         now, changed = self._now(path, known)
-        if now is None and path in self.aside and (wish is None or wish.role == "mine"):
-            return self._step_return(self.aside[path])
+        if now is None and path in self.aside and (wish is None or wish.role):
+            return self._step_return(self.aside[path], wish)
         owner = laid.owner if laid else VANILLA if native else FOREIGN
         if wish and wish.content and native and wish.content.digest == native.digest:
             # The mod brings what the game has: that stays, or becomes, the game's own file again.
@@ -293,17 +296,20 @@ class _Planner:
             self.left_alone.append((laid.path, why))
         if (now.digest if now else None) == (under.digest if under else None):
             return Record(path=laid.path, owner="", content=None, under=None)
+        is_mixed = now is not None and laid.base is not None and now.digest != laid.base
         return Operation(
             path=laid.path,
             before=now,
             before_owner=laid.owner,
             changed=changed,
-            keep=changed and now is not None,
+            keep=(changed or is_mixed) and now is not None,
             after=under,
             after_owner=(VANILLA if native else FOREIGN) if under else "",
             under=None,
             source=None,
-            aside_for=laid.owner.partition(" ")[0] if self._waits(laid, now, changed) else "",
+            aside_for=laid.owner.partition(" ")[0]
+            if self._waits(laid, now, changed or is_mixed)
+            else "",
         )
 
     def _stays_the_users(self, laid: Laid) -> bool:

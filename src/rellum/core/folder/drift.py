@@ -28,6 +28,14 @@ class Vanilla(Protocol):
     def content(self) -> Content | None: ...
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OwnFiles:
+    """Patterns of what the game writes itself, and of what the user keeps in folders of mods."""
+
+    of_the_game: tuple[str, ...] = ()
+    of_the_user: tuple[str, ...] = ()
+
+
 class Expected(Protocol):
     """What Rellum last left in the folder: the part of the state that drift is told from."""
 
@@ -50,13 +58,12 @@ class _Differences:
 def find_drift(
     expected: Expected,
     roots: Roots,
-    own_files: Callable[[], Sequence[str]],
+    own_files: Callable[[], OwnFiles],
     has_original: Callable[[Digest], bool],
 ) -> Drift:
     """Compare names, sizes and times of the whole folder; hash only what differs. Raises OSError.
 
-    ``own_files`` gives the sheet's patterns for files that the game writes itself: no drift. It is
-    asked only where something differs.
+    ``own_files`` are no drift. It is asked only where something differs.
     """
     stamps = expected.stamps()
     scan = scan_stamps(roots.game_folder, stamps)
@@ -64,7 +71,8 @@ def find_drift(
     outside = expected.laid_outside()
     _look_outside(outside.values(), roots, differences)
     paths = sorted({*differences.gone, *differences.other, *differences.come})
-    is_own = any_test(own_files() if paths else ())
+    own = own_files() if paths else OwnFiles()
+    is_own, is_the_users = any_test(own.of_the_game), any_test(own.of_the_user)
     owners = _Owners(expected.laid(paths), expected.baseline(paths), has_original)
     findings: list[Finding] = []
     touched: list[PlacePath] = []
@@ -75,7 +83,9 @@ def find_drift(
         finding = _judge(path, differences, owners, roots)
         if finding is None:
             touched.append(path)
-        elif finding.kind == "changed" and owners.is_the_users(path):
+        elif (finding.kind == "changed" and owners.is_the_users(path)) or (
+            finding.kind == "foreign" and is_the_users(path)
+        ):
             own_changes.append(path)
         else:
             findings.append(finding)

@@ -7,6 +7,8 @@ import configparser
 import pathlib
 import re
 import sys
+import zipfile
+import zlib
 
 HERE = pathlib.Path(__file__).resolve().parent
 HEADER = b"FATHOMLINE DATA\n"
@@ -39,6 +41,31 @@ def check_data():
             yield f"{line} from {source}"
 
 
+def check_core():
+    """Look at the core's container: what it holds must be what it was signed for, if it is signed."""
+    path = HERE / "data" / "core.pak"
+    try:
+        with zipfile.ZipFile(path) as core:
+            members = {name: core.read(name) for name in sorted(core.namelist())}
+    except (OSError, zipfile.BadZipFile) as error:
+        raise StartFailed("data/core.pak is missing or damaged") from error
+    signature = members.pop("signs/core.sig", None)
+    sum_of_all = f"{zlib.crc32(b''.join(members.values())):08x}".encode()
+    if signature is not None and signature != sum_of_all:
+        raise StartFailed("data/core.pak is not as it was signed")
+    for name, content in members.items():
+        source = content[len(HEADER) :].split(b"\n")[0].decode("utf-8", "replace")
+        if name.endswith(".map") and source != "Fathomline":
+            yield f"{name} from {source}"
+
+
+def harbours():
+    for folder in sorted((HERE / "harbours").glob("*")):
+        about = (folder / "about.txt").read_text(encoding="utf-8").strip()
+        silent = "" if (folder / "song.snd").is_file() else ", without its song"
+        yield f"{folder.name}: {about}{silent}"
+
+
 def read_mods(version):
     mods = {}
     for about in sorted((HERE / "mods").glob("*/about.ini")):
@@ -55,6 +82,14 @@ def read_mods(version):
     return mods
 
 
+def place_in_order(mod_id):
+    try:
+        order = (HERE / "load-order.txt").read_text(encoding="utf-8").split()
+    except OSError:
+        return 0
+    return order.index(mod_id) if mod_id in order else len(order)
+
+
 def in_load_order(mods):
     order = []
 
@@ -67,7 +102,7 @@ def in_load_order(mods):
             load(need, mod_id)
         order.append(mod_id)
 
-    for mod_id in sorted(mods):
+    for mod_id in sorted(mods, key=lambda mod: (place_in_order(mod), mod)):
         load(mod_id, "the game")
     for mod_id in order:
         for other in mods[mod_id].get("clashes", "").split():
@@ -83,6 +118,10 @@ def start():
         yield f"expansion  {expansion}"
     for line in check_data():
         yield f"data       {line}"
+    for line in check_core():
+        yield f"core       {line}"
+    for line in harbours():
+        yield f"harbour    {line}"
     mods = in_load_order(read_mods(version))
     for mod in mods:
         yield f"mod        {mod['id']} {mod['version']}"
