@@ -161,6 +161,12 @@ def is_in_game(path: PlacePath) -> bool:
     return path.startswith(GAME_PREFIX) or path == GAME
 
 
+def is_inside(inner: str, outer: str) -> bool:
+    """Whether a folder is another one, or lies in it, links followed."""
+    inner, outer = (os.path.normcase(os.path.realpath(each)) for each in (inner, outer))
+    return inner == outer or inner.startswith(outer.rstrip(os.sep) + os.sep)
+
+
 class Roots:
     """Where the roots of place paths lie on this machine: ``@game``, and places outside of it."""
 

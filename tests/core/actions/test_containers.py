@@ -109,6 +109,15 @@ class ContainersTest(WorldTest):
                 self.assertEqual(without_marker(self.world.game()), before)
                 self.assertFalse(os.path.exists(self.world.path("pack", ".rellum", "work")))
 
+    def test_a_container_of_a_game_that_folds_case(self) -> None:
+        self.world.change_sheet(game="folds-case = true")
+        write_tree(self.world.path("game"), {"Packs/Core.PAK": zip_bytes({"a": b"a"})})
+        self.world.add_release("t", "1.0", {"x": b"x"}, place='to = "@game/packs/core.pak!/"')
+        self.make_applied()
+        content = self.world.game()["Packs/Core.PAK"].content or b""
+        with zipfile.ZipFile(io.BytesIO(content)) as pak:
+            self.assertEqual(pak.namelist(), ["a", "x"])
+
     def test_no_such_container(self) -> None:
         self.world.add_release("t", "1.0", {"x": b"x"}, place='to = "@data/none.pak!/"')
         self.make_resolved()

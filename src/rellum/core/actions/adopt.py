@@ -27,7 +27,7 @@ from rellum.core.pack.pack_edits import write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id, open_state
-from rellum.core.paths import PlacePath, Roots, shown
+from rellum.core.paths import PlacePath, Roots, is_inside, shown
 from rellum.core.progress import Listener, silent
 
 
@@ -117,21 +117,16 @@ def _refuse_places(home: PackHome, roots: Roots, shelf_folder: str) -> None:
         what = "is a file" if os.path.exists(game) else "is not there"
         raise CannotAdopt(f"the game folder {game} {what}", hint="Name the folder of the game.")
     for other, name in ((home.folder, "pack"), (shelf_folder, "shelf")):
-        if _inside(game, other):
+        if is_inside(game, other):
             raise CannotAdopt(
                 f"the game folder {game} lies in the {name} {other}",
                 hint="Keep game, pack and shelf in folders beside each other.",
             )
-        if _inside(other, game):
+        if is_inside(other, game):
             raise CannotAdopt(
                 f"the {name} {other} lies in the game folder {game}",
                 hint="Keep game, pack and shelf in folders beside each other.",
             )
-
-
-def _inside(inner: str, outer: str) -> bool:
-    inner, outer = (os.path.normcase(os.path.realpath(each)) for each in (inner, outer))
-    return inner == outer or inner.startswith(outer.rstrip(os.sep) + os.sep)
 
 
 def _choose_sheet(sheets: dict[SheetId, GameSheet], named: str, roots: Roots) -> GameSheet:

@@ -11,7 +11,7 @@ from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.pack.pack_file import PackFile
-from rellum.core.paths import PlacePath, Roots
+from rellum.core.paths import PlacePath, Roots, is_inside
 
 
 class NoPlace(UserError):
@@ -38,7 +38,24 @@ def roots_of(opened: OpenPack, sheet: GameSheet, pack: PackFile) -> Roots:
         if folder is not None:
             found[root] = folder
     _refuse_moved(opened, found)
+    _refuse_overlaps(opened, found)
     return Roots(opened.roots.game_folder, {**opened.roots.outside, **found})
+
+
+def _refuse_overlaps(opened: OpenPack, found: Mapping[str, str]) -> None:
+    """Refuse places in one another, in the game, or in the pack's own folder. Raises NoPlace."""
+    known = {
+        "the game folder": opened.roots.game_folder,
+        "Rellum's own folder": opened.home.state_folder,
+    }
+    for root, folder in found.items():
+        for other, there in known.items():
+            if is_inside(folder, there) or is_inside(there, folder):
+                raise NoPlace(
+                    f"the place {root} ({folder}) and {other} ({there}) lie in one another",
+                    hint="Name a folder of its own under [game.places], or write @game/… in the sheet.",
+                )
+        known[root] = folder
 
 
 def _refuse_moved(opened: OpenPack, found: Mapping[str, str]) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 
 from rellum.core.change.plan import Operation, Record
 from rellum.core.change.wanted import CannotLay
@@ -54,29 +54,41 @@ def spare_folders(
     wanted: Iterable[PlacePath],
     state: State,
     roots: Roots,
-    *,
-    whole: bool,
+    all_laid: Collection[PlacePath] | None,
 ) -> list[PlacePath]:
     """Return the folders that only layers filled: above files that go or went, and nobody else's.
 
-    ``whole``: all that is laid is known, so that any other folder which Rellum made is spare, too.
+    ``all_laid``: everything that is laid so far, where the plan is for all of it; then any other
+    folder which Rellum made is spare, too.
     """
     made = state.own_folders()
     going = {each.path for each in operations if each.after is None}
     going |= {each.path for each in records if each.content is None}
-    above = {folder for path in going for folder in parents(path) if folder != GAME}
-    above |= made if whole else set()
-    vanilla = state.baseline(above)
-    coming = {f for each in operations if each.after for f in parents(each.path)}
-    coming |= {folder for path in wanted for folder in (path, *parents(path))}
+    spare = {folder for path in going for folder in parents(path) if folder != GAME}
+    spare -= {f for each in operations if each.after for f in parents(each.path)}
+    if all_laid is None:
+        spare = {each for each in spare if going.issuperset(state.laid_below(each))}
+    else:
+        spare = (spare | made) - _folders_above(path for path in all_laid if path not in going)
+    spare -= {folder for path in wanted for folder in (path, *parents(path))}
+    vanilla = state.baseline(spare)
     return sorted(
         (
             folder
-            for folder in above - coming
+            for folder in spare
             if (folder not in vanilla if is_in_game(folder) else folder in made)
             and os.path.isdir(roots.absolute(folder))
-            and going.issuperset(state.laid_below(folder))
         ),
         key=len,
         reverse=True,
     )
+
+
+def _folders_above(paths: Iterable[PlacePath]) -> set[PlacePath]:
+    found: set[PlacePath] = set()
+    for path in paths:
+        for folder in parents(path):
+            if folder in found:
+                break
+            found.add(folder)
+    return found

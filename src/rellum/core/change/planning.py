@@ -20,7 +20,7 @@ from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.state import BaselineEntry, Kept, State
-from rellum.core.paths import PlacePath, Roots, below, shown
+from rellum.core.paths import PlacePath, Roots, below, is_in_game, shown
 
 if TYPE_CHECKING:
     from rellum.core.layers.model import Target
@@ -110,7 +110,8 @@ class _Planner:
             elif isinstance(step, Record):
                 records.append(step)
         refuse_files_above((each.path for each in operations if each.after), self.roots)
-        spare = spare_folders(operations, records, folders, self.state, self.roots, whole=whole)
+        laid = self.laid if whole else None
+        spare = spare_folders(operations, records, folders, self.state, self.roots, laid)
         if self.users:
             known = {each.path for each in operations}
             operations += self._set_aside(spare, known, self.users)
@@ -132,7 +133,8 @@ class _Planner:
         seen: set[PlacePath] = set()
         for folder in sorted(folders, key=len):
             above = f"{folder}/"
-            if any(f"{each}/".startswith(above) for each in users.shared) or folder in seen:
+            is_shared = any(f"{each}/".startswith(above) for each in users.shared)
+            if is_shared or folder in seen or not is_in_game(folder):
                 continue
             owner = next((each.owner for each in self.state.laid_below(folder).values()), "")
             for inside, folders_here, names in os.walk(self.roots.absolute(folder)):

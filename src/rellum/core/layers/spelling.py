@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from rellum.core.errors import UserError
 from rellum.core.layers.model import Brought, Layer, LayerEdit
-from rellum.core.paths import PlacePath, parents, shown
+from rellum.core.paths import PlacePath, parents, shown, split_member
 
 
 class TwoSpellings(UserError):
@@ -32,6 +32,7 @@ def spell_alike(layers: Sequence[Layer], vanilla: Vanilla) -> tuple[Layer, ...]:
 class _Speller:
     def __init__(self, layers: Sequence[Layer], vanilla: Vanilla) -> None:
         paths = {path for layer in layers for path in _paths_of(layer)}
+        paths |= {container[0] for path in paths if (container := split_member(path))}
         folded = {each.casefold() for path in paths for each in (path, *parents(path))}
         self._known: dict[str, str] = dict(vanilla(sorted(folded)))
         self._known |= {each: each for each in folded if each.startswith("@") and "/" not in each}
@@ -60,6 +61,9 @@ class _Speller:
         folded = path.casefold()
         if folded not in self._known:
             above, _, name = path.rpartition("/")
+            if name.endswith("!"):  # a container is spelt as its file
+                self._known[folded] = f"{self.path(PlacePath(path[:-1]))}!"
+                return PlacePath(self._known[folded])
             self._known[folded] = f"{self.path(PlacePath(above))}/{name}"
         return PlacePath(self._known[folded])
 

@@ -171,7 +171,7 @@ def _read_list(container: str, name: str) -> tuple[list[zipfile.ZipInfo], bytes,
 def _ends(infos: Sequence[zipfile.ZipInfo], list_start: int) -> dict[int, int]:
     """Return where each member's bytes end, by where they begin: where the next one begins."""
     begins = sorted(info.header_offset for info in infos)
-    return dict(zip(begins, [*begins[1:], list_start], strict=True))
+    return dict(zip(begins, [*begins[1:], list_start], strict=False))
 
 
 class _Writer:

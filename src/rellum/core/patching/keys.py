@@ -68,7 +68,7 @@ def read_keys(content: bytes, form: SettingsForm, name: str) -> dict[tuple[str, 
 
 def _flattened(table: Mapping[str, Any], above: tuple[str, ...]) -> Iterator[tuple[Any, Any]]:
     for key, value in table.items():
-        if isinstance(value, dict) and value:
+        if isinstance(value, dict):
             yield from _flattened(value, (*above, key))
         else:
             yield (*above, key), value
