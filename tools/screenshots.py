@@ -87,6 +87,20 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
             "rellum conflicts",
         ),
     ),
+    "laying": (
+        _APPLIED + "rellum want lagoon-lights =1.0 --option glow=bright; rellum resolve;"
+        'printf \'[game.places]\\nsettings = "../player/settings"\\n\\n[[graft]]\\n'
+        'name = "strait-as-north"\\ndonor = "../old-game"\\ntake = "harbours/strait/**"\\n'
+        'slot = "@harbours/north/"\\n\' >> rellum.toml; rellum apply --yes;'
+        "sed -i 's/count = 12/count = 40/' ../player/settings/lamps.ini;"
+        "mkdir ../game/mods/lagoon_old; echo old > ../game/mods/lagoon_old/lamps.dat;"
+        "rellum want lagoon-lights; rellum resolve --fresh lagoon-lights;",
+        (
+            "rellum preview",
+            'printf \'[settings]\\n"@settings/lamps.ini" = "mine"\\n\' >> rellum.toml',
+            "rellum apply --yes --sweep",
+        ),
+    ),
     "preview": (_READY + "rellum drop star-charts; rellum resolve;", ("rellum preview",)),
     "apply": (_READY, ("rellum apply --yes", "python ../game/fathomline.py", "rellum check")),
     "check": (_BROKEN, ("python ../game/fathomline.py", "rellum check", "rellum apply --yes")),

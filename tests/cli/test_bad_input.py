@@ -136,7 +136,7 @@ class BadInputTest(WorldTest):
         self.world.adopt()
         self.world.want("tides")
         self.world.resolve()
-        self.refused("apply", "--yes", words="tides-1.0.zip (tides 1.0)")
+        self.refused("apply", "--yes", words="tides-1.0.zip (tides 1.0,")
         self.world.take_all()
         self.refused("apply", words="give --yes")
 

@@ -106,7 +106,7 @@ def _remark(operation: Operation) -> str:
     elif operation.effect == "replaces":
         remark = operation.after_owner
         if operation.before_owner != operation.after_owner:
-            remark += f", in place of {operation.before_owner}"
+            remark += f", over {operation.before_owner}"
     elif operation.effect == "sets aside":
         return (
             f"yours; comes back with {operation.aside_for}"
@@ -118,7 +118,7 @@ def _remark(operation: Operation) -> str:
     elif operation.effect == "removes":
         remark = operation.before_owner
         if operation.after_owner:
-            remark += f", taken away by {operation.after_owner} (original kept)"
+            remark = f"for {operation.after_owner}"
     elif operation.effect == "brings back":
         remark = f"{operation.after_owner}, in place of {operation.before_owner}"
     else:
@@ -164,7 +164,7 @@ def tell_kept(plan: Plan, originals_folder: str) -> None:
             digest = each.before.digest
             what = "had been changed; a copy of that is kept as"
             if each.aside_for:
-                what = f"is yours, and comes back with {each.aside_for}; until then it is kept as"
+                what = f"waits for {each.aside_for} to come back, as"
             elif each.effect == "sets aside":
                 what = "is set aside as"
             console.say(f"{shown(each.path)} {what}")

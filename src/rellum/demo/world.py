@@ -36,7 +36,7 @@ class DemoPlaces:
         """Return each folder with what it holds."""
         return [
             ("game", f"vanilla Fathomline {VERSION}"),
-            ("old-game", f"vanilla Fathomline {OLD_VERSION}, from which something can be had"),
+            ("old-game", f"what is left of Fathomline {OLD_VERSION}: its harbours"),
             ("player", "what the player has elsewhere: settings"),
             ("catalog", "its game sheet, a card for each mod, and trials"),
             ("downloads", "what the curator has downloaded already"),
@@ -60,7 +60,7 @@ def make(folder: str) -> DemoPlaces:
     write_files(places.folder("game"), game_files(VERSION))
     os.chmod(os.path.join(places.folder("game"), "fathomline.py"), 0o755)
     mods = (*demo_mods(), LAGOON_LIGHTS)
-    write_files(places.folder("old-game"), game_files(OLD_VERSION))
+    write_files(places.folder("old-game"), _old_game())
     write_files(places.folder("player"), {"settings/display.ini": b"[window]\nwide = yes\n"})
     write_files(
         places.folder("catalog"),
@@ -80,6 +80,12 @@ def make(folder: str) -> DemoPlaces:
     saved = {name: offered[original] for original, name in ALREADY_HERE.items()}
     write_files(places.folder("downloads"), {**saved, **SAVED_PAGE})
     return places
+
+
+def _old_game() -> dict[str, bytes]:
+    """Return what is left of an older game: enough to have something from it."""
+    wanted = ("harbours/", "version.txt")
+    return {n: c for n, c in game_files(OLD_VERSION).items() if n.startswith(wanted)}
 
 
 def write_files(folder: str, files: dict[str, bytes]) -> None:

@@ -63,7 +63,7 @@ class ChainsTest(WorldTest):
         self.assertEqual(self.missing(), {"tides-3.4.zip", "tides-3.5.zip"})
         self.give("tides-3.5.zip", "tides-3.4-full.zip")
         self.assertIn(
-            "tides 3.5 is laid as 3.4 in full, then patch 3.5.", self.world.run("preview").stdout
+            "tides 3.5 is laid as 3.4 in full, then patch 3.5", self.world.run("preview").stdout
         )
         self.world.apply()
         expected = {"a.dat": BIG, "b.dat": b"new", "c.dat": b"c5"}

@@ -72,7 +72,7 @@ class SettingsTest(WorldTest):
         with self.assertRaises(UnsettledSettings) as caught:
             self.update()
         [detail] = caught.exception.details
-        self.assertEqual(detail, "mods/t/tides.ini: view.waves: yours low, tides 2.0 huge")
+        self.assertEqual(detail, "mods/t/tides.ini: view.waves: yours = low, tides 2.0 = huge")
         self.assertEqual(self.world.game(), before)
         self.assertIn("open: 'apply' asks", self.world.run("preview").stdout)
         self.world.change_pack('\n[settings]\n"@mods/t" = "theirs"\n')
@@ -90,7 +90,7 @@ class SettingsTest(WorldTest):
         mixed = self.settings()
         self.world.drop("tides")
         result = self.world.run("apply", "--yes")
-        self.assertIn("comes back with tides", result.stdout)
+        self.assertIn("waits for tides to come back", result.stdout)
         self.assertNotIn("mods/t/tides.ini", self.world.game())
         self.world.want("tides")
         self.world.resolve()

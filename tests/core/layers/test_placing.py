@@ -13,7 +13,7 @@ from rellum.core.catalog.model import PlaceRule, Source
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.ids import ModId
 from rellum.core.layers.model import Layer, LayerFile
-from rellum.core.layers.placing import PlacingFault, place_archives
+from rellum.core.layers.placing import PlacingFault, place_archives, seen_through
 from rellum.core.layers.target import LayerClash, lay_over
 from rellum.core.paths import MemberPath, PlacePath
 from rellum.core.shelf.index import ShelfEntry
@@ -129,6 +129,13 @@ class PlacingTest(unittest.TestCase):
         self.assertEqual(set(placed([rule("one.txt")], *paths)), {"mods/t/one.txt"})
         both = placed([rule("tex/a.tex"), rule("tex/**", "@game/tex")], *paths)
         self.assertEqual(both["mods/t/a.tex"], both["tex/a.tex"])
+
+    def test_what_was_seen_through_is_said(self) -> None:
+        rules = [rule("T/**", expect=("x",)), rule("U/**", expect=("y",)), rule("V/**")]
+        members = [member(f"a/b/{path}") for path in ("T/x", "U/y", "V/z")]
+        said = "tides.zip: what is expected lies 2 levels deeper, in a/b/"
+        self.assertEqual(seen_through(rules, [(ENTRY, members)]), (said,))
+        self.assertEqual(seen_through(rules, [(ENTRY, [member("T/x"), member("U/y")])]), ())
 
     def test_what_does_not_fit(self) -> None:
         with self.assertRaisesRegex(PlacingFault, "'T/\\*\\*' is not in tides.zip") as caught:

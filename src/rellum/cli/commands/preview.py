@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from rellum.cli import console, options
@@ -33,7 +34,7 @@ def preview(
                 **render.plan_document(result.plan, result.space),
                 "line_up_made_anew": result.made_anew,
                 "hidden": result.target.hidden,
-                "ways": dict(result.ways),
+                "notes": [{"owner": owner, "note": note} for owner, note in result.notes],
                 "leftovers": [shown(each.path) for each in result.leftovers],
                 "grafts": [_shape_document(each) for each in result.shapes],
                 "settings": [_settings_document(each) for each in result.settings],
@@ -49,97 +50,96 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
 
     if result.made_anew:
         console.warn("rellum.toml asks for something else than rellum.lock has: chosen anew")
-    if not result.plan.visible:
+    for warning in _trial_warnings(result):
+        console.warn(warning)
+    notes = list(_notes(result, every=every, sweeps=sweeps))
+    if result.plan.visible:
+        if files or every:
+            render.plan_lines(result.plan, every=every)
+            for note in _placing_notes(result):
+                console.say(note)
+            console.say()
+        order = [f"{release.mod} {release.version}" for release in result.lock.releases]
+        rows = render.release_rows(result.plan, order)
+        console.table(("whose", "new", "replaced", "gone", "bytes"), rows, right=(1, 2, 3, 4))
+        notes = ["", *notes] if notes else []
+    else:
         console.say("Nothing to do: the game folder is as the line-up wants it.")
-        if not sweeps:
-            _show_leftovers(result, every=every)
-        return
-    if files or every:
-        render.plan_lines(result.plan, every=every)
-        console.say()
-    order = [f"{release.mod} {release.version}" for release in result.lock.releases]
-    rows = render.release_rows(result.plan, order)
-    console.table(("whose", "new", "replaced", "gone", "bytes"), rows, right=(1, 2, 3, 4))
-    touched = {each.after_owner for each in result.plan.visible}
-    for owner, way in result.ways:
-        if owner in touched:
-            console.say(f"{owner} is laid as {way}.")
-    for owner, count in sorted(result.target.hidden.items()):
-        hidden = console.count_text(count, "file is hidden", "files are hidden")
-        console.say(f"{owner}: {hidden} by other mods: see 'rellum conflicts'.")
-    for conflict in result.settings:
-        _show_conflict(conflict)
-    _show_left_alone(result, every=every)
-    _show_grafts(result, every=every)
-    if not sweeps:
-        _show_leftovers(result, every=every)
-    console.say()
-    console.say(render.plan_summary(result.plan, result.space))
-
-
-def _show_conflict(conflict: SettingsConflict) -> None:
-    from rellum.core.paths import shown
-
-    who = {"mine": "yours stay", "theirs": f"{conflict.owner} wins; a copy of yours is kept"}
-    outcome = who[conflict.side] if conflict.side else "open: 'apply' asks who wins"
-    console.say(f"{shown(conflict.path)}: settings that you and a release changed ({outcome})")
-    for line in conflict_lines(conflict):
+    for line in notes:
         console.say(line)
+    if result.plan.visible:
+        console.say()
+        console.say(render.plan_summary(result.plan, result.space))
 
 
-def conflict_lines(conflict: SettingsConflict) -> list[str]:
-    """Return what both want, a line a key."""
-    return [
-        f"  {each.key}: yours {each.mine or 'gone'}, {conflict.owner} {each.theirs or 'gone'}"
-        for each in conflict.conflicts
-    ]
+def _placing_notes(result: Preview) -> Iterator[str]:
+    """Yield how releases are laid of which something is laid now."""
+    touched = {each.after_owner for each in result.plan.visible}
+    yield from (note for owner, note in result.notes if owner in touched)
 
 
-def _show_left_alone(result: Preview, *, every: bool) -> None:
+def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
+    """Yield what is to be known beside the files, line by line."""
     from rellum.cli.render import MOST_LINES
     from rellum.core.paths import shown
 
-    left = result.plan.left_alone if every else result.plan.left_alone[:MOST_LINES]
-    for path, why in left:
-        console.say(f"{shown(path)}: {why}.")
+    if result.plan.visible:
+        for owner, count in sorted(result.target.hidden.items()):
+            hidden = console.count_text(count, "file is hidden", "files are hidden")
+            yield f"{owner}: {hidden} by other mods: see 'rellum conflicts'."
+        for conflict in result.settings:
+            who = {
+                "mine": "yours stay",
+                "theirs": f"{conflict.owner} wins; a copy of yours is kept",
+            }
+            outcome = who[conflict.side] if conflict.side else "open: 'apply' asks who wins"
+            yield f"{shown(conflict.path)}: settings that you and a release changed ({outcome})"
+            yield from conflict_lines(conflict)
+        for path, why in result.plan.left_alone if every else result.plan.left_alone[:MOST_LINES]:
+            yield f"{shown(path)}: {why}."
+        for shape in result.shapes:
+            yield from _shape_lines(shape, every=every)
+    if result.leftovers and not sweeps:
+        files = console.count_text(len(result.leftovers), "file")
+        yield f"{files} left over from older releases; --sweep sets them aside:"
+        for each in result.leftovers if every else result.leftovers[:MOST_LINES]:
+            yield f"  {shown(each.path)}  ({each.named_by})"
 
 
-def _show_grafts(result: Preview, *, every: bool) -> None:
-    """Say how each graft fits its slot, and name what it has nothing for."""
+def _shape_lines(shape: Shape, *, every: bool) -> Iterator[str]:
+    """Say how a graft fits its slot, and name what it has nothing for."""
     from rellum.cli.render import MOST_LINES
+    from rellum.core.paths import shown
+
+    extra = f", {len(shape.extra):,} more than it had" if shape.extra else ""
+    total = len(shape.provided) + len(shape.missing)
+    yield f"graft {shape.graft}: {len(shape.provided):,} of the slot's {total:,} files{extra}."
+    missing = shape.missing if every else shape.missing[:MOST_LINES]
+    for path in missing:
+        yield f"  nothing for {shown(path)}"
+    if len(missing) < len(shape.missing):
+        yield f"  … and {len(shape.missing) - len(missing):,} more (--all lists all)"
+
+
+def _trial_warnings(result: Preview) -> Iterator[str]:
+    """Say which grafts broke before."""
     from rellum.core.catalog.toml_lines import place_of
-    from rellum.core.paths import shown
 
-    for shape in result.shapes:
-        extra = f", {len(shape.extra):,} more than it had" if shape.extra else ""
-        total = len(shape.provided) + len(shape.missing)
-        console.say(
-            f"graft {shape.graft}: {len(shape.provided):,} of the slot's {total:,} files{extra}."
-        )
-        missing = shape.missing if every else shape.missing[:MOST_LINES]
-        for path in missing:
-            console.say(f"  nothing for {shown(path)}")
-        if len(missing) < len(shape.missing):
-            console.say(f"  … and {len(shape.missing) - len(missing):,} more (--all lists all)")
     for trial in result.graft_trials:
         note = f": {trial.note}" if trial.note else ""
         names = ", ".join(trial.grafts)
-        console.warn(
+        yield (
             f"graft {names} broke on game {trial.game}, tried {trial.date}{note} "
             f"({place_of(trial.source)})"
         )
 
 
-def _show_leftovers(result: Preview, *, every: bool) -> None:
-    from rellum.cli.render import MOST_LINES
-    from rellum.core.paths import shown
-
-    leftovers = result.leftovers if every else result.leftovers[:MOST_LINES]
-    if leftovers:
-        files = console.count_text(len(result.leftovers), "file")
-        console.say(f"{files} left over from older releases; --sweep sets them aside:")
-        for each in leftovers:
-            console.say(f"  {shown(each.path)}  ({each.named_by})")
+def conflict_lines(conflict: SettingsConflict) -> list[str]:
+    """Return what both want, a line a key."""
+    return [
+        f"  {each.key}: yours = {each.mine or 'gone'}, {conflict.owner} = {each.theirs or 'gone'}"
+        for each in conflict.conflicts
+    ]
 
 
 def _shape_document(shape: Shape) -> dict[str, Any]:

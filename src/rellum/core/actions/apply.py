@@ -49,8 +49,8 @@ class Preview:
 
     ``settings`` are files in which the user and a release changed the same keys; ``shapes`` tell how
     grafts fit their slots, and ``graft_trials`` which of them broke before. ``leftovers`` are files of
-    older releases, which go only where that is asked for. ``ways`` tell which releases are laid in
-    several parts.
+    older releases, which go only where that is asked for. ``notes`` tell how releases are laid,
+    by owner.
     """
 
     lock: LockFile
@@ -60,7 +60,7 @@ class Preview:
     space: Space
     settings: tuple[SettingsConflict, ...] = ()
     shapes: tuple[Shape, ...] = ()
-    ways: tuple[tuple[str, str], ...] = ()
+    notes: tuple[tuple[str, str], ...] = ()
     graft_trials: tuple[Trial, ...] = ()
     leftovers: tuple[LeftOver, ...] = ()
 
@@ -162,7 +162,7 @@ class _Preparing:
             space=space,
             settings=settings,
             shapes=found.shapes,
-            ways=found.ways,
+            notes=found.notes,
             leftovers=leftovers,
             graft_trials=tuple(trials_against(pack.grafts, read_pack_trials(opened.home))),
         )

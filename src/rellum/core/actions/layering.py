@@ -16,7 +16,7 @@ from rellum.core.errors import UserError
 from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Brought, Layer, LayerEdit, never_the_users
-from rellum.core.layers.placing import PlacingFault, place_archives
+from rellum.core.layers.placing import PlacingFault, place_archives, seen_through
 from rellum.core.layers.spelling import spell_alike
 from rellum.core.layers.texts import fill_names, fill_text
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
@@ -56,6 +56,12 @@ class Layers:
     layers: tuple[Layer, ...]
     shapes: tuple[Shape, ...]
     ways: tuple[tuple[str, str], ...]
+
+    @property
+    def notes(self) -> tuple[tuple[str, str], ...]:
+        """What is to be known of how a release is laid, by its owner, in words."""
+        ways = [(owner, f"{owner} is laid as {way}") for owner, way in self.ways]
+        return (*ways, *((layer.owner, note) for layer in self.layers for note in layer.notes))
 
 
 def find_layers(line_up: LineUpOf) -> Layers:
@@ -204,6 +210,7 @@ class _Releasing:
             ),
             removes=part.removes,
             update=update_rule(release, self.line_up.catalog.sheet),
+            notes=seen_through(taken, archives),
         )
 
     def _made(self, rule: PlaceRule) -> Brought | None:

@@ -173,13 +173,13 @@ def refuse_unsettled(conflicts: Sequence[SettingsConflict]) -> None:
         raise UnsettledSettings(
             "you and a release changed the same settings, and nobody says who wins",
             details=tuple(
-                f"{shown(each.path)}: {conflict.key}: yours {conflict.mine or 'gone'}, "
-                f"{each.owner} {conflict.theirs or 'gone'}"
+                f"{shown(each.path)}: {conflict.key}: yours = {conflict.mine or 'gone'}, "
+                f"{each.owner} = {conflict.theirs or 'gone'}"
                 for each in unsettled
                 for conflict in each.conflicts
             ),
-            hint=f'Write "{first}" = "mine" (or "theirs") under [settings] in rellum.toml, '
-            "or be asked on a terminal.",
+            hint=f'Under [settings] in rellum.toml: "{first}" = "mine" or "theirs"; '
+            "a terminal asks.",
         )
 
 

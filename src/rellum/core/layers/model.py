@@ -98,7 +98,7 @@ class Layer:
 
     First the files that fit ``removes`` (patterns over place paths) go, then come ``files`` and
     ``folders``, then ``edits`` change what lies there. ``update`` tells how a file that the user
-    changes is brought up to date.
+    changes is brought up to date. ``notes`` are for people.
     """
 
     mod: ModId
@@ -108,6 +108,7 @@ class Layer:
     edits: tuple[LayerEdit, ...] = ()
     removes: tuple[str, ...] = ()
     update: Callable[[PlacePath], Role] = never_the_users
+    notes: tuple[str, ...] = ()
 
     @property
     def owner(self) -> str:

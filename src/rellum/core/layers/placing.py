@@ -27,6 +27,22 @@ class PlacingFault(UserError):
     code = "placing-fault"
 
 
+def seen_through(
+    rules: Sequence[PlaceRule], archives: Sequence[tuple[ShelfEntry, Sequence[Member]]]
+) -> tuple[str, ...]:
+    """Return, in words, where what rules expect was found deeper than at the top of an archive."""
+    found: dict[str, None] = {}
+    for rule in rules:
+        base, _ = _split(rule.take)
+        for entry, members in archives if rule.expect else ():
+            if wrapper := _find_wrapper(rule, base, members):
+                depth = wrapper.count("/")
+                levels = "one level" if depth == 1 else f"{depth} levels"
+                words = f"{entry.name}: what is expected lies {levels} deeper, in {wrapper}"
+                found[words] = None
+    return tuple(found)
+
+
 def place_archives(
     rules: Sequence[PlaceRule],
     archives: Sequence[tuple[ShelfEntry, Sequence[Member]]],
