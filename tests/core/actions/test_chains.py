@@ -7,6 +7,7 @@ import os
 import unittest
 
 from rellum.core.actions.layering import MissingArchives
+from rellum.core.shelf.store import Shelf
 from tests.support import WorldTest, zip_bytes
 
 BIG = os.urandom(5000)
@@ -44,7 +45,7 @@ class ChainsTest(WorldTest):
         )
 
     def missing(self) -> set[str]:
-        self.world.resolve()
+        self.world.resolve(fresh=True)
         with self.assertRaises(MissingArchives) as caught:
             self.world.apply()
         return {detail.split()[0] for detail in caught.exception.details}
@@ -75,6 +76,41 @@ class ChainsTest(WorldTest):
         self.world.resolve()
         self.world.apply()
         self.assertEqual(self.laid(), {**expected, "c.dat": b"c"})
+
+    def test_what_lies_in_the_folder_is_not_fetched_again(self) -> None:
+        self.world.want("tides", "=3.2")
+        self.give("tides-3.2.zip")
+        self.world.resolve()
+        self.world.apply()
+        with Shelf(self.world.path("shelf")) as shelf:
+            for entry in shelf.index.all():
+                shelf.forget(entry.digest)
+        self.assertTrue(self.world.apply().preview.plan.is_empty)
+        self.world.want("tides", "*")
+        self.assertEqual(self.missing(), {"tides-3.4.zip", "tides-3.5.zip"})
+        # Not if something of it is no longer as it was laid.
+        self.world.write_game("mods/t/a.dat", b"mine")
+        self.assertEqual(self.missing(), {"tides-3.4-full.zip", "tides-3.5.zip"})
+        self.world.write_game("mods/t/a.dat", BIG)
+        self.world.check()
+        self.world.want("tides", "=3.4")
+        self.give("tides-3.2.zip", "tides-3.4.zip")
+        self.world.resolve()
+        self.world.apply()
+        with Shelf(self.world.path("shelf")) as shelf:
+            for entry in shelf.index.all():
+                shelf.forget(entry.digest)
+        self.give("tides-3.5.zip")
+        self.world.want("tides", "*")
+        self.world.resolve(fresh=True)
+        preview = self.world.run("preview").stdout
+        self.assertIn("tides 3.5 is laid as patch 3.5 over 3.4 in the folder", preview)
+        self.assertEqual(self.world.run("fetch").returncode, 0)
+        self.world.apply()
+        self.assertEqual(self.laid(), {"a.dat": BIG, "b.dat": b"new", "c.dat": b"c5"})
+        # Taken off, it is no longer there to go over.
+        self.world.restore_all()
+        self.assertEqual(self.missing(), {"tides-3.4-full.zip"})
 
     def test_only_a_patch_can_be_had_in_full(self) -> None:
         self.world.add_release("waves", "1", {"a": b"a"},

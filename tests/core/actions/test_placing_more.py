@@ -79,6 +79,13 @@ class OutsideTest(WorldTest):
             with self.assertRaisesRegex(NoPlace, words):
                 self.world.apply()
 
+    def test_a_place_in_another_has_its_own_name(self) -> None:
+        self.world.change_sheet(places=f'{OUTSIDE}\nsaves = "{{documents}}/Fathomline/deep"')
+        with open(self.world.path("pack", "rellum.toml"), "a", encoding="utf-8") as file:
+            file.write('saves = "../player/settings/deep"\n')
+        with self.assertRaisesRegex(NoPlace, "must be written @saves/er.ini"):
+            self.world.apply()
+
 
 class PlacingMoreTest(WorldTest):
     def laid(self, place: str, *, vanilla: dict[str, bytes] | None = None) -> dict[str, bytes]:

@@ -14,7 +14,7 @@ from rellum.core.actions.leftovers import find_leftovers
 from rellum.core.actions.load_order_file import with_load_order
 from rellum.core.actions.making import Making
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.outside import roots_of
+from rellum.core.actions.outside import refuse_second_names, roots_of
 from rellum.core.actions.resolve import current_line_up
 from rellum.core.actions.settling import SettingsConflict, refuse_unsettled, settle
 from rellum.core.actions.workshop import Workshop
@@ -146,6 +146,7 @@ class _Preparing:
         making = Making(self.workshop, catalog.sheet)
         found = find_layers(line_up)
         target = lay_over(found.layers, making, winners_of(pack, catalog))
+        refuse_second_names(target.files, self.roots)
         target, settings = settle(target, self.workshop, pack, catalog.sheet)
         owners = [layer.owner for layer in found.layers]
         target = with_load_order(target, owners, self.workshop, catalog.sheet)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from rellum.core.actions.grafting import graft_layers
+from rellum.core.actions.in_folder import InFolder
 from rellum.core.actions.needed import NeededFile, parts_of
 from rellum.core.actions.workshop import Workshop
 from rellum.core.archives.model import Member
@@ -24,6 +25,7 @@ from rellum.core.pack.pack_file import PackFile
 from rellum.core.paths import PlacePath, fault_in_relative, shown
 from rellum.core.roles import Role
 from rellum.core.shelf.index import ShelfEntry
+from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import are_chosen
 
 
@@ -91,13 +93,14 @@ Way = list[tuple[Release, list[tuple[NeededFile, ShelfEntry | None]]]]
 
 def _ways(line_up: LineUpOf) -> list[tuple[LockedRelease, Way]]:
     """Return how each release of the line-up is laid. Raises MissingArchives."""
-    shelf = line_up.workshop.shelf
+    shelf, catalog = line_up.workshop.shelf, line_up.catalog
+    in_folder = InFolder(line_up.workshop.opened.state, line_up.workshop.roots)
     ways = [
         (
             locked,
             [
-                (part, [(each, shelf.find(each.file, each.release)) for each in files])
-                for part, files in parts_of(locked, line_up.catalog, shelf)
+                (part, [(each, _entry_of(each, shelf)) for each in files])
+                for part, files in parts_of(locked, catalog, shelf, in_folder)
             ],
         )
         for locked in line_up.lock.releases
@@ -107,8 +110,18 @@ def _ways(line_up: LineUpOf) -> list[tuple[LockedRelease, Way]]:
     return ways
 
 
+def _entry_of(needed: NeededFile, shelf: Shelf) -> ShelfEntry | None:
+    """Return a file's archive on the shelf; of what lies in the folder, the one that was there."""
+    found = shelf.find(needed.file, needed.release)
+    return found or (shelf.recall(needed.file) if needed.in_folder else None)
+
+
 def _way_words(way: Way) -> str:
     """Return in words how a release of several parts is laid; nothing where there is only one."""
+    here = [part.label for part, files in way if files and all(each.in_folder for each, _ in files)]
+    if here:
+        patches = [part.label for part, _ in way[len(here) :]]
+        return f"patch {', then '.join(patches)} over {here[-1]} in the folder" if patches else ""
     whole, *patches = [part.label for part, _ in way]
     return f"{whole} in full, then patch {', then '.join(patches)}" if patches else ""
 

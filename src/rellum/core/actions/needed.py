@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.in_folder import InFolder, in_folder_of
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.patches import release_chains
 from rellum.core.pack.home import PackHome, pack_home
@@ -17,10 +18,14 @@ from rellum.core.solving.problem import are_chosen
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NeededFile:
-    """A file of a release of the line-up, with what its card says of where to get it."""
+    """A file of a release of the line-up, with what its card says of where to get it.
+
+    ``in_folder``: all that would be laid of it lies in the game folder already.
+    """
 
     release: Release
     file: ReleaseFile
+    in_folder: bool = False
 
     @property
     def can_be_fetched(self) -> bool:
@@ -47,46 +52,64 @@ def needs_of(folder: str, shelf: Shelf) -> Needs:
     home = pack_home(folder)
     pack = read_pack_file(home)
     catalog = catalog_of(home, pack)
-    files = needed_files(read_lock(home), catalog, shelf)
+    with in_folder_of(home) as in_folder:
+        files = needed_files(read_lock(home), catalog, shelf, in_folder)
     shelf.index.add_pack(home.folder)
     return Needs(
         home=home, pack=pack, catalog=catalog, files=files, missing=missing_of(files, shelf)
     )
 
 
-def needed_files(lock: LockFile, catalog: Catalog, shelf: Shelf) -> tuple[NeededFile, ...]:
+def needed_files(
+    lock: LockFile, catalog: Catalog, shelf: Shelf, in_folder: InFolder | None
+) -> tuple[NeededFile, ...]:
     """Return the files of a line-up; none of releases that no card has any more."""
-    return tuple(file for locked in lock.releases for file in files_of(locked, catalog, shelf))
+    return tuple(
+        file
+        for locked in lock.releases
+        for _, files in parts_of(locked, catalog, shelf, in_folder)
+        for file in files
+    )
 
 
 def missing_of(files: Iterable[NeededFile], shelf: Shelf) -> tuple[NeededFile, ...]:
-    """Return those that the shelf lacks."""
-    return tuple(each for each in files if shelf.find(each.file, each.release) is None)
-
-
-def files_of(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> list[NeededFile]:
-    """Return the files of one release of a line-up, in the order in which they are laid."""
-    return [file for _, files in parts_of(locked, catalog, shelf) for file in files]
+    """Return those that the shelf lacks, and of which something is still to be laid."""
+    return tuple(
+        each for each in files if not each.in_folder and shelf.find(each.file, each.release) is None
+    )
 
 
 Part = tuple[Release, list[NeededFile]]
 
 
-def parts_of(locked: LockedRelease, catalog: Catalog, shelf: Shelf) -> list[Part]:
+def parts_of(
+    locked: LockedRelease, catalog: Catalog, shelf: Shelf, in_folder: InFolder | None
+) -> list[Part]:
     """Return what is laid for a release, in order, with the files of each part.
 
     Of all ways (in full, or a full release and patches), that with the fewest bytes to fetch is
-    taken; of equal ones that with the fewest parts.
+    taken, what is on the shelf and in the folder counted; of equal ones that with the fewest parts.
     """
     mod = catalog.mods.get(locked.mod)
     release = mod.release_named(locked.version, locked.build) if mod else None
     if mod is None or release is None:
         return []
-    chains = release_chains(release, mod)
-    ways = [[(part, _files_of_part(part, locked)) for part in chain] for chain in chains]
+    ways = [_way(chain, locked, shelf, in_folder) for chain in release_chains(release, mod)]
     if len(ways) == 1:
         return ways[0]
     return min(ways, key=lambda way: (_bytes_to_fetch(way, shelf), len(way)))
+
+
+def _way(
+    chain: Sequence[Release], locked: LockedRelease, shelf: Shelf, in_folder: InFolder | None
+) -> list[Part]:
+    way = [(part, _files_of_part(part, locked)) for part in chain]
+    lacks = any(missing_of(files, shelf) for _, files in way)
+    count = in_folder.parts(chain, locked, shelf) if in_folder and lacks else 0
+    return [
+        (part, [replace(file, in_folder=at < count) for file in files])
+        for at, (part, files) in enumerate(way)
+    ]
 
 
 _UNKNOWN_BYTES = 1 << 40

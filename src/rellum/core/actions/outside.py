@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.catalog.model import GameSheet
@@ -43,19 +43,41 @@ def roots_of(opened: OpenPack, sheet: GameSheet, pack: PackFile) -> Roots:
 
 
 def _refuse_overlaps(opened: OpenPack, found: Mapping[str, str]) -> None:
-    """Refuse places in one another, in the game, or in the pack's own folder. Raises NoPlace."""
-    known = {
+    """Refuse places that are one folder, or lie in the game or the pack's own folder. Raises NoPlace."""
+    ours = {
         "the game folder": opened.roots.game_folder,
         "Rellum's own folder": opened.home.state_folder,
     }
+    known: dict[str, str] = {}
     for root, folder in found.items():
-        for other, there in known.items():
+        for other, there in ours.items():
             if is_inside(folder, there) or is_inside(there, folder):
                 raise NoPlace(
                     f"the place {root} ({folder}) and {other} ({there}) lie in one another",
                     hint="Name a folder of its own under [game.places], or write @game/… in the sheet.",
                 )
+        for other, there in known.items():
+            if is_inside(folder, there) and is_inside(there, folder):
+                raise NoPlace(f"the places {root} and {other} are one folder: {folder}")
         known[root] = folder
+
+
+def refuse_second_names(paths: Iterable[PlacePath], roots: Roots) -> None:
+    """Refuse paths of a place that lie in another place, whose name they must have. Raises NoPlace."""
+    nested = [
+        (f"{outer}/{os.path.relpath(inside, folder)}/".replace(os.sep, "/"), inner)
+        for outer, folder in roots.outside.items()
+        for inner, inside in roots.outside.items()
+        if inner != outer and is_inside(inside, folder)
+    ]
+    for path in paths if nested else ():
+        for prefix, inner in nested:
+            if path.startswith(prefix):
+                rest = path[len(prefix) :]
+                raise NoPlace(
+                    f"{path} lies in the place {inner}, and must be written {inner}/{rest}",
+                    hint="Correct 'to' in the card.",
+                )
 
 
 def _refuse_moved(opened: OpenPack, found: Mapping[str, str]) -> None:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
+from rellum.core.actions.in_folder import InFolder
 from rellum.core.actions.needed import NeededFile, missing_of, needed_files
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.pack_problem import (
@@ -164,7 +165,8 @@ def resolve(
         lock = _as_lock(asked, line_up, shelf)
         changed = write_lock(opened.home, lock)
         shelf.index.add_pack(opened.home.folder)
-        missing = missing_of(needed_files(lock, asked.catalog, shelf), shelf)
+        in_folder = InFolder(opened.state, opened.roots)
+        missing = missing_of(needed_files(lock, asked.catalog, shelf, in_folder), shelf)
     old = asked.lock
     return ResolveResult(
         lock=lock,

@@ -155,6 +155,11 @@ class State:
         )
         return {laid.path: laid for laid in map(_laid, rows)}
 
+    def laid_versions(self) -> dict[str, str]:
+        """Return the version of each mod of which something is laid."""
+        owners = self._db.execute("SELECT DISTINCT owner FROM laid")
+        return dict(owner.split(" ", 1) for (owner,) in owners if " " in owner)
+
     def laid_below(self, folder: PlacePath) -> dict[PlacePath, Laid]:
         """Return what Rellum laid in a folder and all below it."""
         rows = self._db.execute(

@@ -16,7 +16,7 @@ from rellum.core.hashing import Digest
 from rellum.core.ids import ModId
 from rellum.core.paths import MemberPath
 
-SCHEMA_VERSION: Final = 2
+SCHEMA_VERSION: Final = 3
 
 _SCHEMA: Final = """
 CREATE TABLE archive (
@@ -49,8 +49,23 @@ CREATE TABLE stated (
 CREATE TABLE pack (folder TEXT PRIMARY KEY) WITHOUT ROWID;
 """
 
+# What was learnt of archives that were here once.
+_SCHEMA_3: Final = """
+CREATE TABLE known (
+    blake3  TEXT PRIMARY KEY,
+    size    INTEGER NOT NULL,
+    sha256  TEXT,
+    name    TEXT NOT NULL,
+    members TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX known_sha256 ON known (sha256);
+"""
+
 PART: Final = "part"
 """The form of a file that is a part of an archive and not the first of a complete set."""
+
+
+_SCRIPTS: Final = (_SCHEMA, _SCHEMA_2, _SCHEMA_3)
 
 
 class ShelfFault(UserError):
@@ -113,7 +128,7 @@ class Index:
             self._hashes: set[str | None] | None = None
             version = self._db.execute("PRAGMA user_version").fetchone()[0]
             if version < SCHEMA_VERSION:
-                script = (_SCHEMA if version == 0 else "") + _SCHEMA_2
+                script = "".join(_SCRIPTS[version:])
                 self._db.executescript(
                     f"BEGIN; {script} PRAGMA user_version = {SCHEMA_VERSION}; COMMIT;"
                 )
@@ -153,13 +168,17 @@ class Index:
             return [_entry(row) for row in rows]
 
     def members(self, digest: Digest) -> tuple[Member, ...]:
-        """Return the checked members of an archive."""
-        row = self._db.execute("SELECT members FROM archive WHERE blake3 = ?", (digest,)).fetchone()
+        """Return the checked members of an archive, also of one that was here once."""
+        row = self._db.execute(
+            "SELECT members FROM archive WHERE blake3 = ?1"
+            " UNION ALL SELECT members FROM known WHERE blake3 = ?1",
+            (digest,),
+        ).fetchone()
         return tuple(
             Member(
                 path=MemberPath(path), size=size, digest=Digest(hashed), executable=bool(executable)
             )
-            for path, size, hashed, executable in json.loads(row[0])
+            for path, size, hashed, executable in json.loads(row[0] if row else "[]")
         )
 
     def add(self, entry: ShelfEntry, members: tuple[Member, ...]) -> ShelfEntry:
@@ -196,9 +215,22 @@ class Index:
         """Remember which release a file is of, and how it can be had again."""
         self.update(digest, "origin", _origin_text(origin))
 
+    def recall(self, blake3: str | None, sha256: str | None) -> ShelfEntry | None:
+        """Return an archive that was here once, by one of its hashes; its members are known still."""
+        row = self._db.execute(
+            "SELECT blake3, size, sha256, name FROM known WHERE blake3 = ? OR sha256 = ?",
+            (blake3, sha256),
+        ).fetchone()
+        return row and ShelfEntry(digest=Digest(row[0]), size=row[1], sha256=row[2], name=row[3])
+
     def forget(self, digest: Digest) -> None:
-        """Take a file out of the index."""
+        """Take a file out of the index; what its members were stays known."""
         with self._db:
+            self._db.execute(
+                "INSERT OR REPLACE INTO known SELECT blake3, size, sha256, name, members"
+                " FROM archive WHERE blake3 = ? AND members != '[]'",
+                (digest,),
+            )
             self._db.execute("DELETE FROM archive WHERE blake3 = ?", (digest,))
             self._db.execute("DELETE FROM stated WHERE blake3 = ?", (digest,))
 

@@ -74,6 +74,10 @@ class Shelf:
         """Return the checked members of an archive that is on the shelf; none for a later part."""
         return self.index.members(digest)
 
+    def recall(self, file: ReleaseFile) -> ShelfEntry | None:
+        """Return an archive that is not here, but was: ``members`` still knows what is in it."""
+        return self.index.recall(file.blake3, file.sha256)
+
     def open(self, digest: Digest) -> Archive:
         """Open an archive on the shelf for reading. Raises ArchiveFault."""
         from rellum.core.archives.open import open_archive  # readers of all kinds: not for a look

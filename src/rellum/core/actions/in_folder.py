@@ -1,0 +1,89 @@
+"""Which parts of a release lie in the game folder already, so that their archives are not needed."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+
+from rellum.core.catalog.model import PlaceRule, Release
+from rellum.core.layers.model import LayerFile
+from rellum.core.layers.placing import place_archives
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.lock_file import LockedRelease
+from rellum.core.pack.state import State, StateFault, open_state
+from rellum.core.paths import CONTAINER_SIGN, PlacePath, Roots
+from rellum.core.shelf.index import ShelfEntry
+from rellum.core.shelf.store import Shelf
+from rellum.core.solving.problem import are_chosen
+
+
+class InFolder:
+    """What was laid, and still lies as it was left."""
+
+    def __init__(self, state: State, roots: Roots) -> None:
+        self._state = state
+        self._roots = roots
+        self._versions = state.laid_versions()
+
+    def parts(self, chain: Sequence[Release], locked: LockedRelease, shelf: Shelf) -> int:
+        """Return how many parts at the beginning of a chain lie in the folder, whole.
+
+        They do where every file that they would lay is there, from archives whose members are known.
+        """
+        laid = self._versions.get(locked.mod)
+        count = next((n for n, part in enumerate(chain, 1) if part.version.text == laid), 0)
+        files: dict[PlacePath, LayerFile] = {}
+        for part in chain[:count]:
+            entries = list(_entries(part, locked, shelf))
+            if None in entries or not all(map(_only_brings, part.places)) or _changes_files(part):
+                return 0
+            archives = [(each, shelf.members(each.digest)) for each in entries if each]
+            placed = place_archives(part.places, archives, locked.options)
+            files |= {file.path: file for file in placed}
+        return count if self._are_laid(files) else 0
+
+    def _are_laid(self, files: dict[PlacePath, LayerFile]) -> bool:
+        laid = self._state.laid(files)
+        for path, file in files.items():
+            found = laid.get(path)
+            if found is None or found.content is None or found.content.digest != file.digest:
+                return False
+            try:
+                status = os.lstat(self._roots.absolute(path))
+            except OSError:
+                return False
+            if (status.st_size, status.st_mtime_ns) != (found.content.size, found.content.mtime_ns):
+                return False
+        return True
+
+
+def _entries(part: Release, locked: LockedRelease, shelf: Shelf) -> Iterator[ShelfEntry | None]:
+    """Yield the archives of a part, also those that are no longer on the shelf."""
+    for file in part.files:
+        if are_chosen(file.options, locked.options):
+            yield shelf.find(file, part) or shelf.recall(file)
+
+
+def _only_brings(rule: PlaceRule) -> bool:
+    """Whether a rule lays members of archives as they are, at paths that it tells itself."""
+    is_plain = not (rule.copy or rule.text or rule.is_folder)
+    return is_plain and "${" not in rule.to and CONTAINER_SIGN not in f"{rule.to}/"
+
+
+def _changes_files(part: Release) -> bool:
+    return bool(part.edits or part.removes or part.settings or part.carry)
+
+
+@contextmanager
+def in_folder_of(home: PackHome) -> Iterator[InFolder | None]:
+    """Give what lies in the folder of a pack; None where it has adopted none yet."""
+    try:
+        state = open_state(home)
+    except StateFault:
+        yield None
+        return
+    try:
+        yield InFolder(state, Roots(state.adopted().folder, state.outside()))
+    finally:
+        state.close()
