@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
 from rellum.core.change.execute import RolledBack
+from rellum.core.change.plan import CannotLay
 from rellum.core.change.readiness import CannotWrite, NoSpace
-from rellum.core.change.wanted import CannotLay
 from rellum.core.layers.target import LayerClash
 from tests.support import VANILLA, World, WorldTest, memory_folder, without_marker
 

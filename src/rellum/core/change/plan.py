@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
+from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, VANILLA, Content
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath
@@ -12,6 +13,16 @@ from rellum.core.roles import Role
 
 if TYPE_CHECKING:
     from rellum.core.layers.model import Brought
+
+PLAIN_MODE = 0o644
+EXECUTABLE_MODE = 0o755
+
+
+class CannotLay(UserError):
+    """Something stands where a file shall go that Rellum must not replace."""
+
+    code = "cannot-lay"
+
 
 FOREIGN = "foreign"
 """The owner of a file that neither the game nor Rellum brought."""

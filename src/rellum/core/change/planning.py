@@ -14,8 +14,7 @@ from collections.abc import Callable, Collection, Container, Iterable, Iterator,
 from typing import TYPE_CHECKING
 
 from rellum.core.change.folders import new_folders, refuse_files_above, spare_folders
-from rellum.core.change.plan import FOREIGN, Operation, Plan, Record
-from rellum.core.change.wanted import PLAIN_MODE, CannotLay, TheUsers, Wanted, from_layer
+from rellum.core.change.plan import FOREIGN, PLAIN_MODE, CannotLay, Operation, Plan, Record
 from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.pack.marker import MARKER_PATH
@@ -23,6 +22,7 @@ from rellum.core.pack.state import BaselineEntry, Kept, State
 from rellum.core.paths import PlacePath, Roots, below, is_in_game, shown
 
 if TYPE_CHECKING:
+    from rellum.core.change.wanted import TheUsers, Wanted
     from rellum.core.layers.model import Target
 
 
@@ -31,6 +31,8 @@ def plan_target(target: Target, marker: bytes, state: State, roots: Roots, users
 
     What the user put into a folder of a mod that goes is set aside, and comes back with the mod.
     """
+    from rellum.core.change.wanted import Wanted, from_layer  # not for restoring
+
     files = target.files
     laid = state.laid()
     baseline = state.baseline(files)

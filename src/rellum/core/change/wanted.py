@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from rellum.core.errors import UserError
+from rellum.core.change.plan import EXECUTABLE_MODE, PLAIN_MODE, CannotLay
 from rellum.core.folder.content import Content
 from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
 from rellum.core.pack.state import BaselineEntry
@@ -17,15 +17,6 @@ if TYPE_CHECKING:
     from rellum.core.layers.model import Brought, TargetFile
 
 IsCarried = Callable[[PlacePath], bool]
-
-PLAIN_MODE = 0o644
-EXECUTABLE_MODE = 0o755
-
-
-class CannotLay(UserError):
-    """Something stands where a file shall go that Rellum must not replace."""
-
-    code = "cannot-lay"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -6,7 +6,7 @@ import os
 import stat
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
 from rellum.core.folder.hashes import hash_files
@@ -28,8 +28,7 @@ class Vanilla(Protocol):
     def content(self) -> Content | None: ...
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OwnFiles:
+class OwnFiles(NamedTuple):
     """Patterns of what the game writes itself, and of what the user keeps in folders of mods."""
 
     of_the_game: tuple[str, ...] = ()

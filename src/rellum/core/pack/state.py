@@ -11,7 +11,7 @@ import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
@@ -78,8 +78,7 @@ class StateChange:
     returned: tuple[PlacePath, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Made:
+class Made(NamedTuple):
     """What a recipe gave: its content's hash and size in bytes, and what the maker noted of it."""
 
     digest: Digest
