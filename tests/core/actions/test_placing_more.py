@@ -79,6 +79,23 @@ class OutsideTest(WorldTest):
             with self.assertRaisesRegex(NoPlace, words):
                 self.world.apply()
 
+    def test_a_place_that_this_system_does_not_have(self) -> None:
+        self.world.change_sheet(places='settings = { windows = "{documents}/Fathomline" }')
+        pack = self.world.path("pack", "rellum.toml")
+        with open(pack, encoding="utf-8") as file:
+            text = file.read()
+        with open(pack, "w", encoding="utf-8") as file:
+            file.write(text[: text.index("[game.places]")])
+        with self.assertRaisesRegex(NoPlace, "does not say where @settings lies on this system"):
+            self.world.apply()
+
+    def test_a_place_is_a_folder_of_its_own(self) -> None:
+        for said in ("{home}", "{home}/", "{home}/../x", "{desktop}/x", "{home}/{data}"):
+            self.world.change_sheet(places=f'settings = "{said}"')
+            result = self.world.run("vet")
+            self.assertEqual(result.returncode, 1, said)
+            self.assertIn("fathomline.toml:", result.stdout + result.stderr)
+
     def test_a_place_in_another_has_its_own_name(self) -> None:
         self.world.change_sheet(places=f'{OUTSIDE}\nsaves = "{{documents}}/Fathomline/deep"')
         with open(self.world.path("pack", "rellum.toml"), "a", encoding="utf-8") as file:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Self
 
@@ -14,12 +14,12 @@ from rellum.core.actions.leftovers import find_leftovers
 from rellum.core.actions.load_order_file import with_load_order
 from rellum.core.actions.making import Making
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.outside import refuse_second_names, roots_of
+from rellum.core.actions.outside import refuse_second_names, refuse_unknown_places, roots_of
 from rellum.core.actions.resolve import current_line_up
 from rellum.core.actions.settling import SettingsConflict, refuse_unsettled, settle
 from rellum.core.actions.workshop import Workshop
 from rellum.core.catalog.load import find_mod
-from rellum.core.catalog.model import Trial
+from rellum.core.catalog.model import GameSheet, Trial
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import execute
 from rellum.core.change.plan import Plan
@@ -28,7 +28,7 @@ from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.wanted import LeftOver, TheUsers
 from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
-from rellum.core.layers.model import Target
+from rellum.core.layers.model import Layer, Target
 from rellum.core.layers.target import lay_over
 from rellum.core.pack.lock_file import LockFile, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
@@ -36,6 +36,7 @@ from rellum.core.pack.pack_edits import add_settings_rule
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.patching.merge import Side
+from rellum.core.paths import PlacePath, is_in_game
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
 
@@ -145,6 +146,7 @@ class _Preparing:
         line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=self.workshop)
         making = Making(self.workshop, catalog.sheet)
         found = find_layers(line_up)
+        refuse_unknown_places(_paths_of(found.layers, catalog.sheet), self.roots, catalog.sheet)
         target = lay_over(found.layers, making, winners_of(pack, catalog))
         refuse_second_names(target.files, self.roots)
         target, settings = settle(target, self.workshop, pack, catalog.sheet)
@@ -186,6 +188,15 @@ class _Preparing:
             planned = self.preview()
         refuse_unsettled(planned.settings)
         return planned
+
+
+def _paths_of(layers: Sequence[Layer], sheet: GameSheet) -> Iterator[PlacePath]:
+    for layer in layers:
+        yield from (file.path for file in layer.files if not is_in_game(file.path))
+        yield from layer.folders
+        yield from (change.edit.path for change in layer.edits)
+    if sheet.load_order:
+        yield sheet.load_order.path
 
 
 def _the_users(line_up: LineUpOf, swept: Sequence[LeftOver]) -> TheUsers:

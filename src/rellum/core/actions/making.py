@@ -78,12 +78,17 @@ class Making:
             return self.workshop.below(path)
         container, member = parts
         below = self.workshop.below(container)
-        if below is None or member not in members_of(self.workshop.file(below), shown(container)):
+        if below is None:
             return None
+        name = shown(container)
         recipe = recipe_of("member", below.digest, member)
+        # What was taken out once is there; only else the container, which may be large, is looked into.
+        is_known = self.workshop.opened.state.made(recipe) is not None
+        if not is_known and member not in members_of(self.workshop.file(below), name):
+            return None
 
         def make(target: str) -> Written:
-            extract_member(self.workshop.file(below), member, target, shown(container))
+            extract_member(self.workshop.file(below), member, target, name)
             return Written()
 
         return self.workshop.make(path, recipe, make)

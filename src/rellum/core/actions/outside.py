@@ -11,7 +11,7 @@ from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.pack.pack_file import PackFile
-from rellum.core.paths import PlacePath, Roots, is_inside
+from rellum.core.paths import GAME, PlacePath, Roots, is_inside, root_of
 
 
 class NoPlace(UserError):
@@ -60,6 +60,18 @@ def _refuse_overlaps(opened: OpenPack, found: Mapping[str, str]) -> None:
             if is_inside(folder, there) and is_inside(there, folder):
                 raise NoPlace(f"the places {root} and {other} are one folder: {folder}")
         known[root] = folder
+
+
+def refuse_unknown_places(paths: Iterable[PlacePath], roots: Roots, sheet: GameSheet) -> None:
+    """Refuse paths of places that nobody says where they lie on this system. Raises NoPlace."""
+    for path in paths:
+        root = root_of(path)
+        if root != GAME and root not in roots.outside:
+            raise NoPlace(
+                f"{path}: the game sheet does not say where {root} lies on this system "
+                f"({place_of(sheet.source)})",
+                hint=f'Name its folder in rellum.toml: [game.places] {root[1:]} = "…"',
+            )
 
 
 def refuse_second_names(paths: Iterable[PlacePath], roots: Roots) -> None:

@@ -10,7 +10,13 @@ from typing import Final, get_args
 from rellum.core.catalog.model import ContainerRule, LoadOrderFile, LoadOrderForm, NameRule
 from rellum.core.catalog.places import checked_glob, read_patterns
 from rellum.core.catalog.tables import TableReader
-from rellum.core.paths import GAME, PlacePath, parse_place_path, parse_place_pattern
+from rellum.core.paths import (
+    GAME,
+    PlacePath,
+    fault_in_relative,
+    parse_place_path,
+    parse_place_pattern,
+)
 
 SYSTEMS: Final = ("linux", "windows", "macos")
 USER_FOLDERS: Final = ("home", "documents", "config", "data")
@@ -59,6 +65,8 @@ def _checked_template(reader: TableReader, text: str, key: str) -> str:
     if found is None or found[1] not in USER_FOLDERS or "{" in rest:
         known = ", ".join(f"{{{each}}}" for each in USER_FOLDERS)
         reader.fault(f"{text!r} does not begin with a folder of the user's ({known})", key)
+    elif fault := fault_in_relative(rest):
+        reader.fault(f"{text!r} names no folder in {head} that can be a place: {fault}", key)
     return text
 
 
