@@ -11,6 +11,7 @@ from rellum.core.folder.content import Laid
 from rellum.core.globs import any_test
 from rellum.core.hashing import hash_bytes, hash_file
 from rellum.core.layers.model import DiskFile, MadeFile, Target, TargetFile
+from rellum.core.patching.model import PatchFault
 from rellum.core.patching.order_file import order_ini, order_json, order_lines
 from rellum.core.paths import PlacePath, shown
 
@@ -32,8 +33,9 @@ def with_load_order(
         return target
     ranks = {owner: rank for rank, owner in enumerate(owners)}
     state = workshop.opened.state
-    laid = state.laid([rule.path]).get(rule.path)
-    paths = (path for path in state.laid() if path != rule.path)
+    all_laid = state.laid()
+    laid = all_laid.get(rule.path)
+    paths = (path for path in all_laid if path != rule.path)
     before = {name for _, name in _entries(rule, ((path, 0) for path in paths))}
     ours = _entries(rule, ((path, ranks.get(each.owner, 0)) for path, each in target.files.items()))
     wanted = list(dict.fromkeys(name for _, name in sorted(ours)))
@@ -42,9 +44,9 @@ def with_load_order(
     recipe = recipe_of("order", digest, rule.form, rule.key, rule.value, sorted(before), wanted)
 
     def make(file: str) -> Written:
-        content = workshop.read(now, MOST_BYTES) if now else b""
+        content = _content(now) if now else b""
         with open(file, "xb") as stream:
-            stream.write(_written(rule, content or b"", before, wanted, folds=sheet.folds_case))
+            stream.write(_written(rule, content, before, wanted, folds=sheet.folds_case))
         return Written()
 
     if not wanted and laid is None:
@@ -80,6 +82,16 @@ def _now(path: PlacePath, workshop: Workshop) -> DiskFile | None:
         return None
     size = os.path.getsize(absolute)
     return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
+
+
+def _content(file: DiskFile) -> bytes:
+    if file.size > MOST_BYTES:
+        raise PatchFault(
+            f"{shown(file.path)} has {file.size:,} bytes, more than any load-order file has",
+            hint="Look whether 'file' under [load-order] in the game sheet is right.",
+        )
+    with open(file.file, "rb") as stream:
+        return stream.read()
 
 
 def _is_needless(made: MadeFile, laid: Laid | None, rule: LoadOrderFile, empty: bytes) -> bool:

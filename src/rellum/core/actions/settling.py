@@ -103,10 +103,12 @@ class _Settler:
     ) -> TargetFile:
         path = theirs.path
         side = self.rules(path)
-        recipe = recipe_of("merge", base, mine.digest, theirs.digest, side, form_by_name(path))
+        before = self._base_file(path, base)
+        inputs = (base if before else None, mine.digest, theirs.digest)
+        recipe = recipe_of("merge", *inputs, side, form_by_name(path))
 
         def make(file: str) -> Written:
-            merged = self._merge(path, base, mine, theirs, side or "mine")
+            merged = self._merge(before, mine, theirs, side or "mine")
             with open(file, "xb") as stream:
                 stream.write(merged.content)
             conflicts = [[each.key, each.mine, each.theirs] for each in merged.conflicts]
@@ -121,11 +123,10 @@ class _Settler:
         keeps = bool(conflicts) and (side == "theirs")
         return target._replace(file=made, keeps_copy=keeps)
 
-    def _merge(
-        self, path: PlacePath, base: Digest | None, mine: DiskFile, theirs: Brought, prefer: Side
-    ) -> Merged:
+    def _merge(self, base: str | None, mine: DiskFile, theirs: Brought, prefer: Side) -> Merged:
+        path = theirs.path
         contents = []
-        for file in (self._base_file(path, base), mine.file, self.workshop.file(theirs)):
+        for file in (base, mine.file, self.workshop.file(theirs)):
             if file and os.path.getsize(file) > MOST_BYTES:
                 raise PatchFault(
                     f"{shown(path)} has more than the {MOST_BYTES:,} bytes up to which settings are "
@@ -134,9 +135,8 @@ class _Settler:
                 )
             contents.append(_content(file) if file else None)
         before, now, new = contents
-        return merge_settings(
-            before, now or b"", new or b"", form_by_name(path), prefer, shown(path)
-        )
+        form = form_by_name(path)
+        return merge_settings(before, now or b"", new or b"", form, prefer, shown(path))
 
     def _base_file(self, path: PlacePath, base: Digest | None) -> str | None:
         if base is None:

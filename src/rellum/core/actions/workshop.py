@@ -137,13 +137,6 @@ class Workshop:
         self._files[key] = file
         return file
 
-    def read(self, brought: Brought, most_bytes: int) -> bytes | None:
-        """Return the content of what a layer brings; None where it has more than ``most_bytes``."""
-        if brought.size > most_bytes:
-            return None
-        with open(self.file(brought), "rb") as file:
-            return file.read()
-
     def below(self, path: PlacePath) -> DiskFile | None:
         """Return what lies under all layers at a path: the vanilla file, or what the user had there.
 
