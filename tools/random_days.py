@@ -14,11 +14,24 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections import Counter
+from collections import Counter, deque
 
-from tests.support import World
+from tests.support import World, write_tree, zip_bytes
 
 MODS = ("tides", "swell", "waves")
+SAYS = """removes = ["@data/f{number}.dat"]
+[release.settings]
+"@settings/*.ini" = "merge"
+"""
+PLACES = """take = "files/**"
+to = "@game/"
+[[release.place]]
+take = "pak/**"
+to = "@data/core.pak!/maps/"
+[[release.place]]
+take = "set/**"
+to = "@settings/"
+"""
 
 
 class Fault(Exception):
@@ -33,7 +46,10 @@ class Days:
         size = self.random.randint
         # A third of the files have their content in common with another.
         vanilla = {f"data/f{n}.dat": b"vanilla %d " % (n % 100) * 40 for n in range(150)}
+        vanilla["data/core.pak"] = zip_bytes({f"maps/{n}": b"map %d" % n * 99 for n in range(9)})
         self.world = World(root, {"version.txt": b"version: 1.6.0\n", **vanilla})
+        self.world.change_sheet(places='settings = "{documents}/Fathomline"')
+        write_tree(self.world.path("player"), {"tides.ini": b"mine = 1\n", "other.ini": b"x"})
         self.vanilla = self.world.game(times=True)
         for number, mod in enumerate(MODS):
             for version in ("1", "2"):
@@ -43,11 +59,19 @@ class Days:
                 }
                 for n in range(150):
                     members[f"mods/{mod}/d{n % 5}/{version}-{n}"] = self.random.randbytes(3000)
-                self.world.add_release(mod, version, members)
+                files = {f"files/{name}": content for name, content in members.items()}
+                files |= {f"pak/{mod}-{n}": self.random.randbytes(500) for n in range(number, 4)}
+                files[f"set/{mod}.ini"] = f"[a]\nkey = {version}\nnew = {version}\n".encode()
+                says = SAYS.format(number=120 + number)
+                self.world.add_release(mod, version, files, says=says, place=PLACES)
         self.world.adopt()
+        self.world.change_pack(
+            '[game.places]\nsettings = "../player"\n[settings]\n"@settings" = "mine"\n'
+        )
         self.world.take_all()
         self.wanted: set[str] = set()
         self.counts: Counter[str] = Counter()
+        self.last: deque[str] = deque(maxlen=12)
 
     def run(self, *words: str, seconds: float | None = None) -> int:
         """Run the program, killed after so many seconds; return its exit status."""
@@ -71,7 +95,9 @@ class Days:
             process.kill()
             process.communicate()
             self.counts["killed"] += 1
+            self.last.append(f"{' '.join(words)}: killed")
             return -9
+        self.last.append(f"{' '.join(words)}: {process.returncode} {errors.strip()[:200]}")
         self.counts["recoveries told"] += "had been interrupted" in errors
         if "Traceback" in errors:
             raise Fault(f"{words}: {errors}")
@@ -82,7 +108,8 @@ class Days:
     def step(self) -> None:
         """Do one random thing."""
         kind = self.random.choices(
-            (self.want, self.drop, self.change, self.check, self.break_a_file), (3, 1, 4, 1, 1)
+            (self.want, self.drop, self.change, self.check, self.break_a_file, self.set),
+            (3, 1, 4, 1, 1, 1),
         )[0]
         kind()
 
@@ -99,6 +126,26 @@ class Days:
             mod = self.random.choice(sorted(self.wanted))
             self.wanted.remove(mod)
             self.run("drop", mod)
+
+    def set(self) -> None:
+        """Change a setting of a mod that is laid; that is no drift."""
+        self.run("check")
+        laid = os.listdir(self.world.path("player"))
+        name = self.random.choice(sorted(laid)) if laid else ""
+        if name in {f"{mod}.ini" for mod in MODS} and b"[a]" in self.settings(name):
+            key, value = self.random.choice(("key", "own")), self.random.randrange(99)
+            line = f"{key} = {value}\n".encode()
+            write_tree(self.world.path("player"), {name: b"[a]\n" + line})
+            self.counts["settings changed"] += 1
+            self.run("apply", "--yes")
+            there = name in os.listdir(self.world.path("player"))
+            if there and b"[a]" in self.settings(name) and line not in self.settings(name):
+                raise Fault(f"{name}: {line!r} is lost")
+
+    def settings(self, name: str) -> bytes:
+        """Return a file of the player's settings."""
+        with open(self.world.path("player", name), "rb") as file:
+            return file.read()
 
     def change(self) -> None:
         """Change the game in some way, and perhaps be killed while at it."""
@@ -153,6 +200,7 @@ def main() -> int:
             days.restore()
         except Fault as fault:
             print(f"seed {seed}, after {days.counts['steps']} steps: {fault}")
+            print("last:", *days.last, sep="\n  ")
             return 1
     print(f"seed {seed}:", ", ".join(f"{count:,} {what}" for what, count in days.counts.items()))
     return 0

@@ -121,6 +121,17 @@ class DriftTest(WorldTest):
         self.assertFalse(os.path.exists(self.world.path("game", "mods")))
         self.assertEqual(self.findings(), {})
 
+    def test_a_folder_of_ours_that_goes_from_one_mod_to_another(self) -> None:
+        self.world.add_release("waves", "1.0", {"mods/waves/w.dat": b"w"})
+        self.world.take_all()
+        self.world.drop("tides")
+        self.world.want("waves")
+        self.world.resolve()
+        self.world.apply()
+        self.assertEqual(self.findings(), {})
+        self.world.restore_all()
+        self.assertNotIn("mods/", self.world.game())
+
     def test_a_folder_of_ours_that_holds_a_users_file_becomes_the_users(self) -> None:
         self.world.write_game("mods/mine.txt", b"mine")
         self.world.drop("tides")

@@ -64,11 +64,12 @@ def spare_folders(
     going = {each.path for each in operations if each.after is None}
     going |= {each.path for each in records if each.content is None}
     spare = {folder for path in going for folder in parents(path) if folder != GAME}
-    spare -= {f for each in operations if each.after for f in parents(each.path)}
     if all_laid is None:
         spare = {each for each in spare if going.issuperset(state.laid_below(each))}
     else:
         spare = (spare | made) - _folders_above(path for path in all_laid if path not in going)
+    spare -= {f for each in operations if each.after for f in parents(each.path)}
+    spare -= {f for each in records if each.content for f in parents(each.path)}
     spare -= {folder for path in wanted for folder in (path, *parents(path))}
     vanilla = state.baseline(spare)
     return sorted(
