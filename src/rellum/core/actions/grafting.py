@@ -133,11 +133,10 @@ def _known_digest(file: str, workshop: Workshop) -> Digest:
     """Return a file's hash; it is not read again as long as its size and time stay the same."""
     status = os.stat(file)
     recipe = recipe_of("donor", os.path.abspath(file), status.st_size, status.st_mtime_ns)
-    state = workshop.opened.state
-    made = state.made(recipe)
+    made = workshop.known(recipe)
     if made is None:
         made = Made(digest=hash_file(file), size=status.st_size)
-        state.remember_made(recipe, made)
+        workshop.remember(recipe, made)
     return made.digest
 
 

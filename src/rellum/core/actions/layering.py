@@ -7,13 +7,12 @@ from dataclasses import dataclass, replace
 
 from rellum.core.actions.grafting import graft_layers
 from rellum.core.actions.in_folder import InFolder
-from rellum.core.actions.needed import NeededFile, parts_of
+from rellum.core.actions.needed import MissingArchives, NeededFile, parts_of
 from rellum.core.actions.workshop import Workshop
 from rellum.core.archives.model import Member
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog, GameSheet, PlaceRule, Release, SettingsUpdate
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.errors import UserError
 from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Brought, Layer, LayerEdit, never_the_users
@@ -27,12 +26,6 @@ from rellum.core.roles import Role
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import are_chosen
-
-
-class MissingArchives(UserError):
-    """The line-up needs archives that are not on the shelf."""
-
-    code = "missing-archives"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -83,7 +83,7 @@ class Making:
         name = shown(container)
         recipe = recipe_of("member", below.digest, member)
         # What was taken out once is there; only else the container, which may be large, is looked into.
-        is_known = self.workshop.opened.state.made(recipe) is not None
+        is_known = self.workshop.known(recipe) is not None
         if not is_known and member not in members_of(self.workshop.file(below), name):
             return None
 

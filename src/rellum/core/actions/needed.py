@@ -9,11 +9,18 @@ from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.in_folder import InFolder, in_folder_of
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.patches import release_chains
+from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.lock_file import LockedRelease, LockFile, read_lock
 from rellum.core.pack.pack_file import PackFile, read_pack_file
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import are_chosen
+
+
+class MissingArchives(UserError):
+    """The line-up needs archives that are not on the shelf."""
+
+    code = "missing-archives"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

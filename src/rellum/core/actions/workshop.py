@@ -12,6 +12,7 @@ import shutil
 from collections.abc import Callable
 from typing import NamedTuple, Self
 
+from rellum.core.actions.needed import MissingArchives
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.archives.model import Archive, Extraction
 from rellum.core.errors import UserError
@@ -62,6 +63,7 @@ class Workshop:
         self._makers: dict[str, Maker] = {}
         self._files: dict[str, str] = {}
         self._count = 0
+        self._learnt: dict[str, Made] = {}
 
     def __enter__(self) -> Self:
         shutil.rmtree(self._folder, ignore_errors=True)  # left by a process that was killed
@@ -71,7 +73,10 @@ class Workshop:
         self.close()
 
     def close(self) -> None:
-        """Remove all that was made and not laid."""
+        """Remove all that was made and not laid; what was learnt is remembered, in one go."""
+        if self._learnt:
+            self.opened.state.remember_made(self._learnt)
+            self._learnt = {}
         shutil.rmtree(self._folder, ignore_errors=True)
 
     def make(
@@ -79,13 +84,13 @@ class Workshop:
     ) -> MadeFile:
         """Return what a recipe gives; ``maker`` is only called where that is not known yet."""
         self._makers[recipe] = maker
-        made = self.opened.state.made(recipe)
+        made = self.known(recipe)
         if made is None:
             file = self._new_file(recipe)
             written = maker(file)
             digest = written.digest or hash_file(file)
             made = Made(digest=digest, size=os.path.getsize(file), notes=written.notes)
-            self.opened.state.remember_made(recipe, made)
+            self.remember(recipe, made)
         return MadeFile(
             path=path,
             recipe=recipe,
@@ -95,6 +100,14 @@ class Workshop:
             notes=made.notes,
         )
 
+    def known(self, recipe: str) -> Made | None:
+        """Return what a recipe gave when it was last followed."""
+        return self._learnt.get(recipe) or self.opened.state.made(recipe)
+
+    def remember(self, recipe: str, made: Made) -> None:
+        """Remember what a recipe gave."""
+        self._learnt[recipe] = made
+
     def make_text(self, path: PlacePath, content: bytes) -> MadeFile:
         """Return a small file with that content."""
         digest = hash_bytes(content)
@@ -103,7 +116,12 @@ class Workshop:
         return MadeFile(path=path, recipe=recipe, digest=digest, size=len(content))
 
     def archive(self, digest: Digest) -> Archive:
-        """Return an archive of the shelf."""
+        """Return an archive of the shelf. Raises MissingArchives where it went meanwhile."""
+        if not os.path.exists(self.shelf.path_of(digest)):
+            raise MissingArchives(
+                "an archive that the change needs is no longer on the shelf",
+                hint="Call 'rellum fetch', or 'rellum take FILE', and try again.",
+            )
         return self.shelf.open(digest)
 
     def file(self, brought: Brought) -> str:

@@ -9,7 +9,7 @@ import json
 import os
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -208,12 +208,12 @@ class State:
         ).fetchone()
         return row[0] if row else ""
 
-    def remember_made(self, recipe: str, made: Made) -> None:
-        """Note what a recipe gave: only a shortcut, which nothing depends on."""
+    def remember_made(self, made: Mapping[str, Made]) -> None:
+        """Note what recipes gave: only a shortcut, which nothing depends on."""
         with self._db:
-            self._db.execute(
+            self._db.executemany(
                 "INSERT OR REPLACE INTO made VALUES (?, ?, ?, ?)",
-                (recipe, made.digest, made.size, made.notes),
+                [(recipe, each.digest, each.size, each.notes) for recipe, each in made.items()],
             )
 
     def stamps(self) -> dict[str, bytes]:
