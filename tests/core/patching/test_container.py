@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rellum.core.hashing import hash_file
-from rellum.core.patching.container import compare_members, members_of, rebuild
+from rellum.core.patching.container import compare_members, extract_member, members_of, rebuild
 from rellum.core.patching.model import PatchFault
 from tests.support import memory_folder
 
@@ -98,6 +98,19 @@ class ContainerTest(unittest.TestCase):
             [(each.kind, each.member) for each in found],
             [("missing", "a"), ("changed", "c"), ("foreign", "d")],
         )
+
+    def test_a_member_that_says_it_is_huge(self) -> None:
+        with zipfile.ZipFile(self.path("old"), "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("a", b"small")
+        with open(self.path("old"), "r+b") as file:
+            content = file.read()
+            at = content.index(b"PK\1\2") + 24
+            file.seek(at)
+            file.write((1 << 31).to_bytes(4, "little"))
+        with self.assertRaisesRegex(PatchFault, "unpacks to too much"):
+            extract_member(self.path("old"), "a", self.path("made"), "pak")
+        with self.assertRaisesRegex(PatchFault, "cannot be read"):
+            extract_member(self.path("old"), "b", self.path("made"), "pak")
 
     def test_two_members_of_one_name(self) -> None:
         import warnings

@@ -32,6 +32,10 @@ _MOST_32 = 0xFFFFFFFF
 _MOST_16 = 0xFFFF
 _UTF_8 = 0x800
 _VERSION_64 = 45
+_MOST_RATIO = 1100
+"""DEFLATE packs at most 1032 to 1: a member that says more is lying, or a bomb …"""
+_RATIO_FREE_BYTES = 64 << 20
+"""… if it is larger than this."""
 _NO_DATE = (1980, 1, 1, 0, 0, 0)
 
 
@@ -97,12 +101,12 @@ def members_of(container: str, name: str) -> dict[str, int]:
 def extract_member(container: str, member: str, target: str, name: str) -> None:
     """Write a member to a new file. Raises PatchFault, OSError."""
     try:
-        with (
-            zipfile.ZipFile(container) as archive,
-            archive.open(member) as source,
-            open(target, "xb") as out,
-        ):
-            shutil.copyfileobj(source, out, _CHUNK_BYTES)
+        with zipfile.ZipFile(container) as archive:
+            info = archive.getinfo(member)
+            if info.file_size > _RATIO_FREE_BYTES + _MOST_RATIO * info.compress_size:
+                raise PatchFault(f"{name}: its member {member} says that it unpacks to too much")
+            with archive.open(info) as source, open(target, "xb") as out:
+                shutil.copyfileobj(source, out, _CHUNK_BYTES)
     except (zipfile.BadZipFile, zlib.error, KeyError, NotImplementedError, EOFError) as error:
         raise PatchFault(f"{name}: its member {member} cannot be read ({error})") from error
 
