@@ -61,7 +61,7 @@ class ContainerTest(unittest.TestCase):
         contents,
         st.dictionaries(names, st.none() | st.binary(max_size=300), max_size=4),
         st.sampled_from([zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED]),
-        st.binary(max_size=5),
+        st.binary(max_size=3),  # not the signature of the end, which no reader can tell from it
         st.booleans(),
     )
     def test_any(self, old, changes, method, comment, streamed) -> None:
