@@ -1,0 +1,53 @@
+"""A state that an older Rellum wrote is brought up to date, and nothing in it is lost."""
+
+from __future__ import annotations
+
+import sqlite3
+import unittest
+from contextlib import closing
+
+from rellum.core.pack.schema import SCHEMA_VERSION
+from tests.support import WorldTest, without_marker
+
+TO_1 = """
+ALTER TABLE laid DROP COLUMN role;
+ALTER TABLE laid DROP COLUMN base_digest;
+ALTER TABLE kept DROP COLUMN aside_for;
+DROP TABLE spelling;
+DROP TABLE outside;
+DROP TABLE own_folder;
+DROP TABLE made;
+PRAGMA user_version = 1;
+"""
+
+
+class UpgradeTest(WorldTest):
+    def test_from_schema_1(self) -> None:
+        self.world.write_game("Maps/North.map", b"north")
+        self.world.add_release("tides", "1.0", {"data/sea.dat": b"tidal", "mods/t/a.dat": b"a"})
+        first = self.world.game()
+        self.make_applied()
+        after = self.world.game()
+        file = self.world.path("pack", ".rellum", "state.db")
+        with closing(sqlite3.connect(file)) as database:
+            database.executescript(TO_1)
+        self.assertEqual(self.world.check(deep=True).findings, ())
+        with closing(sqlite3.connect(file)) as database:
+            version = database.execute("PRAGMA user_version").fetchone()[0]
+            spelt = dict(database.execute("SELECT folded, path FROM spelling"))
+        self.assertEqual(version, SCHEMA_VERSION)
+        self.assertEqual(
+            spelt, {"@game/maps": "@game/Maps", "@game/maps/north.map": "@game/Maps/North.map"}
+        )
+        self.assertTrue(self.world.apply().preview.plan.is_empty)
+        self.assertEqual(self.world.game(), after)
+        self.world.drop("tides")
+        self.world.resolve()
+        self.world.apply()
+        self.assertEqual(without_marker(self.world.game()), first)
+        self.world.restore_all()
+        self.assertEqual(self.world.game(), first)
+
+
+if __name__ == "__main__":
+    unittest.main()
