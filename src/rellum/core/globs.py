@@ -20,11 +20,15 @@ def path_test(pattern: str) -> PathTest:
     return any_test([pattern])
 
 
-def any_test(patterns: Sequence[str]) -> PathTest:
+def any_test(patterns: Sequence[str], *, folds_case: bool = False) -> PathTest:
     """Return the test whether a path, or a folder of that path, fits one of the patterns.
 
-    ``@game/logs/**`` is the common kind, and is tried without a library.
+    ``@game/logs/**`` is the common kind, and is tried without a library. ``folds_case``: capitals and
+    small letters are one.
     """
+    if folds_case:
+        fits = any_test([pattern.casefold() for pattern in patterns])
+        return lambda path: fits(path.casefold())
     prefixes = tuple(each[:-2] for each in patterns if re.fullmatch(r"[^*?\[]+/\*\*", each))
     others = [each for each in patterns if each[:-2] not in prefixes]
     if not others:

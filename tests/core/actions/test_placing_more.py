@@ -176,6 +176,19 @@ ${end}
         self.assertEqual(found["Maps/North/tides.DAT"], b"tide")
         self.assertNotIn("maps/", found)
 
+    def test_patterns_and_copies_fold_case_with_the_game(self) -> None:
+        self.world.change_sheet(game="folds-case = true")
+        self.world.add_release(
+            "zz", "1.0", {"x.ini": b"a = 1\n"},
+            says='removes = ["@game/MAPS/*.old"]\ncarry = ["@mods/ZZ/*"]',
+            place='to = "@mods/zz/"\n[[release.place]]\ncopy = "@game/maps/north.MAP"\nto = "@mods/n.map"',
+        )  # fmt: skip
+        vanilla = {"Maps/North.map": b"north", "Maps/Gone.OLD": b"gone", "Maps/stays.map": b"s"}
+        found = self.laid('take = "w/**"\nto = "@mods/t/"', vanilla=vanilla)
+        self.assertEqual(found["mods/n.map"], b"north")
+        self.assertEqual(found["Maps/Gone.OLD"], b"gone")
+        self.assertNotIn("Maps/stays.map", found)
+
     def test_two_spellings_in_one_release_are_refused(self) -> None:
         self.world.change_sheet(game="folds-case = true")
         self.world.add_release("tides", "1.0", {"a/x.dat": b"1", "b/x.dat": b"2"},

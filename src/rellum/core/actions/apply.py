@@ -130,7 +130,8 @@ class _Preparing:
         self.pack = read_pack_file(opened.home)
         self.catalog = catalog_of(opened.home, self.pack)
         self.roots = roots_of(opened, self.catalog.sheet, self.pack)
-        self.workshop = Workshop(opened, shelf, self.roots)
+        folds_case = self.catalog.sheet.folds_case
+        self.workshop = Workshop(opened, shelf, self.roots, folds_case=folds_case)
 
     def __enter__(self) -> Self:
         self.workshop.__enter__()
@@ -147,7 +148,12 @@ class _Preparing:
         making = Making(self.workshop, catalog.sheet)
         found = find_layers(line_up)
         refuse_unknown_places(_paths_of(found.layers, catalog.sheet), self.roots, catalog.sheet)
-        target = lay_over(found.layers, making, winners_of(pack, catalog))
+        target = lay_over(
+            found.layers,
+            making,
+            winners_of(pack, catalog),
+            folds_case=catalog.sheet.folds_case,
+        )
         refuse_second_names(target.files, self.roots)
         target, settings = settle(target, self.workshop, pack, catalog.sheet)
         owners = [layer.owner for layer in found.layers]
@@ -208,7 +214,7 @@ def _the_users(line_up: LineUpOf, swept: Sequence[LeftOver]) -> TheUsers:
         release = mod.release_named(locked.version, locked.build)
         patterns += release.carry if release else ()
     return TheUsers(
-        is_carried=any_test(patterns),
+        is_carried=any_test(patterns, folds_case=sheet.folds_case),
         shared=frozenset(sheet.places.values()),
         mods=frozenset(locked.mod for locked in line_up.lock.releases),
         swept=tuple(each.path for each in swept),

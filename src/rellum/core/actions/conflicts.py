@@ -37,7 +37,7 @@ def conflicts(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) ->
         catalog = catalog_of(opened.home, pack)
         lock, _ = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
         roots = roots_of(opened, catalog.sheet, pack)
-        with Workshop(opened, shelf, roots) as workshop:
+        with Workshop(opened, shelf, roots, folds_case=catalog.sheet.folds_case) as workshop:
             line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=workshop)
             layers = find_layers(line_up).layers
     return find_conflicts(layers, winners_of(pack, catalog))

@@ -228,7 +228,7 @@ class _Releasing:
             return workshop.make_text(rule.to, text.encode("utf-8"))
         if rule.copy is None:
             return None
-        below = workshop.below(rule.copy)
+        below = workshop.below(workshop.spelt(rule.copy))
         if below is None:
             raise PlacingFault(
                 f"{where}: there is no vanilla file {shown(rule.copy)} to copy",
@@ -253,8 +253,9 @@ def update_rule(release: Release, sheet: GameSheet) -> Callable[[PlacePath], Rol
     carried = (*release.carry, *sheet.carry)
     if not rules and not carried:
         return never_the_users
-    tests = [(any_test([pattern]), _ROLES[word]) for pattern, word in rules]
-    is_carried = any_test(carried)
+    folds_case = sheet.folds_case
+    tests = [(any_test([each], folds_case=folds_case), _ROLES[word]) for each, word in rules]
+    is_carried = any_test(carried, folds_case=folds_case)
 
     def role_of(path: PlacePath) -> Role:
         for fits, role in tests:

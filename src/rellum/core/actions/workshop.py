@@ -55,9 +55,11 @@ def recipe_of(kind: str, *parts: object) -> str:
 class Workshop:
     """Makes files for one pack, in a folder of its own; and tells where those lie that are not made."""
 
-    def __init__(self, opened: OpenPack, shelf: Shelf, roots: Roots) -> None:
+    def __init__(self, opened: OpenPack, shelf: Shelf, roots: Roots, *, folds_case: bool) -> None:
+        """``folds_case``: to the game, capitals and small letters in paths are one."""
         self.opened = opened
         self.roots = roots
+        self.folds_case = folds_case
         self.shelf = shelf
         self._folder = opened.home.work_folder
         self._makers: dict[str, Maker] = {}
@@ -175,10 +177,17 @@ class Workshop:
         size = os.path.getsize(absolute)
         return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
 
+    def spelt(self, path: PlacePath) -> PlacePath:
+        """Return a path as the game spells it, if the game has it."""
+        if not self.folds_case:
+            return path
+        folded = path.casefold()
+        return self.opened.state.spellings([folded]).get(folded, PlacePath(folded))
+
     def vanilla(self, pattern: str) -> list[PlacePath]:
         """Return the vanilla files that fit a pattern."""
-        folder = PlacePath(fixed_folder(pattern).rstrip("/"))
-        fits = any_test([pattern])
+        folder = self.spelt(PlacePath(fixed_folder(pattern).rstrip("/")))
+        fits = any_test([pattern], folds_case=self.folds_case)
         found = self.opened.state.baseline_below(folder).items()
         return [path for path, entry in found if entry.content is not None and fits(path)]
 

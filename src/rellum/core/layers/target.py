@@ -42,13 +42,16 @@ class Maker(Protocol):
         """Return what the game has that fits a pattern."""
 
 
-def lay_over(layers: Sequence[Layer], maker: Maker, winner: Winner) -> Target:
+def lay_over(
+    layers: Sequence[Layer], maker: Maker, winner: Winner, *, folds_case: bool = False
+) -> Target:
     """Lay the layers over one another in load order; each one's edits go over all before them.
 
     A path goes to the last mod that brings it, unless ``winner`` names another that does.
-    Raises LayerClash, and what ``maker`` raises.
+    ``folds_case``: patterns of what is removed fit capitals and small letters alike. Raises
+    LayerClash, and what ``maker`` raises.
     """
-    tree = _Tree(maker, winner)
+    tree = _Tree(maker, winner, folds_case)
     for layer in layers:
         tree.lay(layer)
     tree.fill_containers([layer.owner for layer in layers])
@@ -63,8 +66,9 @@ def lay_over(layers: Sequence[Layer], maker: Maker, winner: Winner) -> Target:
 class _Tree:
     """The tree as far as it is laid."""
 
-    def __init__(self, maker: Maker, winner: Winner) -> None:
+    def __init__(self, maker: Maker, winner: Winner, folds_case: bool) -> None:
         self.maker = maker
+        self.folds_case = folds_case
         self.winner = winner
         self.files: dict[PlacePath, TargetFile] = {}
         self.hidden: dict[str, int] = {}
@@ -97,7 +101,7 @@ class _Tree:
         return stays
 
     def _remove(self, pattern: str, owner: str) -> None:
-        fits = any_test([pattern])
+        fits = any_test([pattern], folds_case=self.folds_case)
         for path in [path for path in self.files if fits(path)]:
             del self.files[path]
         for path in self.maker.vanilla(pattern):
