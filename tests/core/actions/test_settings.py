@@ -197,6 +197,21 @@ class CarryTest(WorldTest):
         self.world.apply()
         self.assertEqual(self.world.game(), found)
 
+    def test_a_folder_that_an_update_no_longer_fills_keeps_what_is_the_users(self) -> None:
+        self.add("1.0", {"a.dat": b"1", "own/x.pre": b"x"})
+        self.make_applied()
+        self.world.write_game("mods/t/own/x.pre", b"my x")
+        self.world.write_game("mods/t/own/new.pre", b"my own")
+        self.add("2.0", {"a.dat": b"2"})
+        self.world.take_all()
+        self.world.resolve(fresh=True)
+        self.world.apply()
+        found = self.world.game()
+        self.assertEqual(found["mods/t/own/x.pre"].content, b"my x")
+        self.assertEqual(found["mods/t/own/new.pre"].content, b"my own")
+        self.assertEqual(self.world.check().findings, ())
+        self.assertTrue(self.world.apply().preview.plan.is_empty)
+
     def marker(self) -> dict[str, Entry]:
         name = ".rellum-owner.toml"
         return {name: self.world.game()[name]}

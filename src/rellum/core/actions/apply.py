@@ -216,6 +216,9 @@ def _the_users(line_up: LineUpOf, swept: Sequence[LeftOver]) -> TheUsers:
     return TheUsers(
         is_carried=any_test(patterns, folds_case=sheet.folds_case),
         shared=frozenset(sheet.places.values()),
-        mods=frozenset(locked.mod for locked in line_up.lock.releases),
+        mods=frozenset(
+            [locked.mod for locked in line_up.lock.releases]
+            + [graft.name for graft in line_up.pack.grafts]
+        ),
         swept=tuple(each.path for each in swept),
     )

@@ -32,10 +32,11 @@ class Making:
         container, sign, _ = pattern.partition(CONTAINER_SIGN)
         if not sign:
             return self.workshop.vanilla(pattern)
+        container = self.workshop.spelt(PlacePath(container))
         below = self.workshop.below(PlacePath(container))
         if below is None:
             return ()
-        fits = any_test([pattern])
+        fits = any_test([pattern], folds_case=self.workshop.folds_case)
         members = members_of(self.workshop.file(below), shown(container))
         return [PlacePath(path) for member in members if fits(path := f"{container}{sign}{member}")]
 

@@ -138,7 +138,12 @@ class _Planner:
             is_shared = any(f"{each}/".startswith(above) for each in users.shared)
             if is_shared or folder in seen or not is_in_game(folder):
                 continue
-            owner = next((each.owner for each in self.state.laid_below(folder).values()), "")
+            owners = (each.owner for each in self.state.laid_below(folder).values())
+            mod, space, _ = next(owners, "").partition(" ")
+            if (
+                not space or mod in users.mods
+            ):  # nobody's, or of a mod that only has no files there now
+                continue
             for inside, folders_here, names in os.walk(self.roots.absolute(folder)):
                 here = self.roots.place_path(inside)
                 assert here is not None
@@ -148,7 +153,7 @@ class _Planner:
                     if path not in known and stat.S_ISREG(os.lstat(absolute).st_mode):
                         now, _ = self._now(path, None)
                         assert now is not None
-                        yield self._aside(path, now, owner.partition(" ")[0])
+                        yield self._aside(path, now, mod)
 
     def _swept(
         self, paths: Iterable[PlacePath], known: Container[PlacePath]

@@ -44,7 +44,8 @@ class TheUsers:
     """What is the user's own, and how much of it comes and goes with mods.
 
     ``is_carried`` tells which files are the user's where a mod brings them no longer; ``shared`` are
-    folders that mods share, in which nobody's files are nobody's business; ``mods`` are in the line-up.
+    folders that mods share, in which nobody's files are nobody's business; ``mods`` are in the line-up,
+    and so are grafts.
     ``swept`` are left-overs that are to be set aside.
     """
 
