@@ -11,9 +11,11 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator, Mapping
-from typing import NewType
+from typing import NewType, TypeVar
 
 from rellum.core.errors import UserError
+
+Choice = TypeVar("Choice")
 
 PlacePath = NewType("PlacePath", str)
 """A canonical path, for example ``@game/data/sea.dat``; no part is empty, ``.`` or ``..``."""
@@ -125,6 +127,13 @@ def parents(path: PlacePath) -> Iterator[PlacePath]:
     while (cut := path.rfind("/")) > 0:
         path = PlacePath(path[:cut])
         yield path
+
+
+def choice_for(path: PlacePath, chosen: Mapping[PlacePath, Choice]) -> Choice | None:
+    """Return what was chosen for a path itself, else for the nearest folder above it."""
+    if not chosen:
+        return None
+    return next((chosen[each] for each in (path, *parents(path)) if each in chosen), None)
 
 
 def shown(path: str) -> str:

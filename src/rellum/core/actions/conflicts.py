@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.layering import LineUpOf, find_layers
@@ -17,7 +17,7 @@ from rellum.core.ids import ModId
 from rellum.core.layers.conflicts import Conflicts, find_conflicts
 from rellum.core.nearest import nearest
 from rellum.core.pack.pack_file import PackFile, read_pack_file
-from rellum.core.paths import PlacePath, UnsafePath, parents, parse_place_path
+from rellum.core.paths import PlacePath, UnsafePath, choice_for, parse_place_path
 from rellum.core.shelf.store import Shelf
 
 
@@ -56,9 +56,4 @@ def winners_of(pack: PackFile, catalog: Catalog) -> Callable[[PlacePath], ModId 
                 f"{place_of(source)}: no card is for {mod!r}{nearest(mod, catalog.mods)}"
             )
         chosen[path] = mod
-    return lambda path: _nearest_choice(path, chosen) if chosen else None
-
-
-def _nearest_choice(path: PlacePath, chosen: Mapping[PlacePath, ModId]) -> ModId | None:
-    """Return the choice for a path itself, else that of the nearest folder above it."""
-    return next((chosen[each] for each in (path, *parents(path)) if each in chosen), None)
+    return lambda path: choice_for(path, chosen)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rellum.core.actions.workshop import Workshop, Written, recipe_of
+from rellum.core.actions.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.catalog.model import FileEdit
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.hashing import sha256_file
@@ -52,8 +52,7 @@ def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) ->
         else:
             old = _read_text(edit, base)
             new = _edited_text(edit, old, _read_text(edit, workshop.file(patch)) if patch else b"")
-            with open(target, "xb") as file:
-                file.write(new)
+            write_made(target, new)
         if edit.gives and sha256_file(target) != edit.gives:
             raise PatchFault(
                 f"{where}: the edit of {shown(edit.path)} does not give what the card says (SHA-256)",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from functools import cached_property
 
 from rellum.core.catalog.model import PlaceRule, Release
 from rellum.core.layers.model import LayerFile
@@ -24,7 +25,6 @@ class InFolder:
     def __init__(self, state: State, roots: Roots) -> None:
         self._state = state
         self._roots = roots
-        self._versions = state.laid_versions()
 
     def parts(self, chain: Sequence[Release], locked: LockedRelease, shelf: Shelf) -> int:
         """Return how many parts at the beginning of a chain lie in the folder, whole.
@@ -42,6 +42,11 @@ class InFolder:
             placed = place_archives(part.places, archives, locked.options)
             files |= {file.path: file for file in placed}
         return count if self._are_laid(files) else 0
+
+    @cached_property
+    def _versions(self) -> dict[str, str]:
+        """The version of each mod of which something is laid; asked for only where a file is missing."""
+        return self._state.laid_versions()
 
     def _are_laid(self, files: dict[PlacePath, LayerFile]) -> bool:
         laid = self._state.laid(files)

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Sequence
 
-from rellum.core.actions.workshop import Workshop, Written, recipe_of
+from rellum.core.actions.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.catalog.model import GameSheet, LoadOrderFile
 from rellum.core.folder.content import Laid
 from rellum.core.globs import any_test
-from rellum.core.hashing import hash_bytes, hash_file
+from rellum.core.hashing import hash_bytes
 from rellum.core.layers.model import DiskFile, MadeFile, Target, TargetFile
 from rellum.core.patching.model import PatchFault
 from rellum.core.patching.order_file import order_ini, order_json, order_lines
@@ -39,15 +38,14 @@ def with_load_order(
     before = {name for _, name in _entries(rule, ((path, 0) for path in paths))}
     ours = _entries(rule, ((path, ranks.get(each.owner, 0)) for path, each in target.files.items()))
     wanted = list(dict.fromkeys(name for _, name in sorted(ours)))
-    now = _now(rule.path, workshop)
+    now = workshop.now(rule.path)
     digest = now.digest if now else ""
     recipe = recipe_of("order", digest, rule.form, rule.key, rule.value, sorted(before), wanted)
 
     def make(file: str) -> Written:
         content = _content(now) if now else b""
-        with open(file, "xb") as stream:
-            stream.write(_written(rule, content, before, wanted, folds=sheet.folds_case))
-        return Written()
+        made = _written(rule, content, before, wanted, folds=sheet.folds_case)
+        return write_made(file, made)
 
     if not wanted and laid is None:
         return target
@@ -73,15 +71,6 @@ def _entries(rule: LoadOrderFile, paths: Iterable[tuple[PlacePath, int]]) -> set
         if len(parts) >= depth and fits(above):
             found.add((rank, parts[depth - 1]))
     return found
-
-
-def _now(path: PlacePath, workshop: Workshop) -> DiskFile | None:
-    """Return the file as it stands; None where there is none."""
-    absolute = workshop.roots.absolute(path)
-    if not os.path.isfile(absolute):
-        return None
-    size = os.path.getsize(absolute)
-    return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
 
 
 def _content(file: DiskFile) -> bytes:

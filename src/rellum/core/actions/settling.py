@@ -4,21 +4,21 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.workshop import NotAsAdopted, Workshop, Written, recipe_of
+from rellum.core.actions.workshop import NotAsAdopted, Workshop, Written, recipe_of, write_made
 from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
-from rellum.core.hashing import Digest, hash_file
+from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, DiskFile, MadeFile, Removal, Target, TargetFile
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.patching.keys import form_by_name
 from rellum.core.patching.merge import Conflict, Merged, Side, merge_settings
 from rellum.core.patching.model import PatchFault
-from rellum.core.paths import PlacePath, UnsafePath, parents, parse_place_path, shown
+from rellum.core.paths import PlacePath, UnsafePath, choice_for, parse_place_path, shown
 
 MOST_BYTES = 16 << 20
 """Larger files are not settings, and are not merged."""
@@ -82,7 +82,7 @@ class _Settler:
         """Return a file with the user's changes and the release's."""
         path = theirs.path
         as_brought = target._replace(base=theirs)
-        mine = self._mine(path)
+        mine = self.workshop.now(path)
         if mine is None:
             return as_brought
         base = laid.base if laid else native.digest if native else None
@@ -109,8 +109,7 @@ class _Settler:
 
         def make(file: str) -> Written:
             merged = self._merge(before, mine, theirs, side or "mine")
-            with open(file, "xb") as stream:
-                stream.write(merged.content)
+            write_made(file, merged.content)
             conflicts = [[each.key, each.mine, each.theirs] for each in merged.conflicts]
             return Written(json.dumps({"conflicts": conflicts}))
 
@@ -150,14 +149,6 @@ class _Settler:
         except NotAsAdopted:  # changed before Rellum ever replaced it: what was there is not known
             return None
 
-    def _mine(self, path: PlacePath) -> DiskFile | None:
-        """Return what stands at a path now."""
-        absolute = self.workshop.roots.absolute(path)
-        if not os.path.isfile(absolute) or os.path.islink(absolute):
-            return None
-        size = os.path.getsize(absolute)
-        return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
-
 
 def conflicts_in(made: MadeFile) -> tuple[Conflict, ...]:
     """Return what had to be decided when a file was merged."""
@@ -192,11 +183,7 @@ def _rules(pack: PackFile, sheet: GameSheet) -> Callable[[PlacePath], Side | Non
         except UnsafePath as error:
             raise BadSettingsRule(f"{place_of(source)}: {error.summary}") from error
         chosen[path] = "theirs" if word == "theirs" else "mine"
-    return lambda path: _nearest(path, chosen)
-
-
-def _nearest(path: PlacePath, chosen: Mapping[PlacePath, Side]) -> Side | None:
-    return next((chosen[each] for each in (path, *parents(path)) if each in chosen), None)
+    return lambda path: choice_for(path, chosen)
 
 
 def _content(file: str) -> bytes:

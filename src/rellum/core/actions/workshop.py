@@ -114,7 +114,7 @@ class Workshop:
         """Return a small file with that content."""
         digest = hash_bytes(content)
         recipe = recipe_of("text", digest)
-        self._makers[recipe] = lambda file: _write(file, content)
+        self._makers[recipe] = lambda file: write_made(file, content)
         return MadeFile(path=path, recipe=recipe, digest=digest, size=len(content))
 
     def archive(self, digest: Digest) -> Archive:
@@ -162,7 +162,7 @@ class Workshop:
 
         None where there is nothing. Its file is looked for only when it is asked for.
         """
-        state, absolute = self.opened.state, self.roots.absolute(path)
+        state = self.opened.state
         laid = state.laid([path]).get(path)
         entry = state.baseline([path]).get(path)
         content = entry.content if entry else laid.under if laid else None
@@ -171,9 +171,15 @@ class Workshop:
             return DiskFile(
                 path=path, file="", digest=content.digest, size=content.size, executable=executable
             )
-        if laid is not None or is_in_game(path) or not os.path.isfile(absolute):
+        if laid is not None or is_in_game(path):
             return None
-        # Outside of the game folder, what Rellum did not lay is the user's.
+        return self.now(path)  # outside of the game folder, what Rellum did not lay is the user's
+
+    def now(self, path: PlacePath) -> DiskFile | None:
+        """Return the file that stands at a path; None where there is none, or a link."""
+        absolute = self.roots.absolute(path)
+        if not os.path.isfile(absolute) or os.path.islink(absolute):
+            return None
         size = os.path.getsize(absolute)
         return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
 
@@ -223,7 +229,8 @@ def _has(file: str, digest: Digest) -> bool:
     return os.path.isfile(file) and hash_file(file) == digest
 
 
-def _write(file: str, content: bytes) -> Written:
+def write_made(file: str, content: bytes) -> Written:
+    """Write a new file that was made in memory."""
     with open(file, "xb") as stream:
         stream.write(content)
     return Written()

@@ -178,8 +178,10 @@ def _keep_bases(plan: Plan, site: Site, sources: Sources) -> None:
 
 
 def _put_bases(plan: Plan, site: Site, sources: Sources) -> list[str]:
-    """Put what releases wanted of merged files into the store; return where it lies."""
-    return [site.originals.put_copy(sources.file(each), each.digest) for each in plan.bases]
+    """Put what releases wanted of merged files into the store, if it is new; return where it lies."""
+    store = site.originals
+    new = (each for each in plan.bases if not store.is_whole(each.digest))
+    return [store.put_copy(sources.file(each), each.digest) for each in new]
 
 
 def _flush_originals(paths: Sequence[str], site: Site) -> None:

@@ -52,7 +52,7 @@ class Originals:
         Raises FolderChanged where it has not, OSError.
         """
         kept = self.path_of(digest)
-        if os.path.exists(kept) and hash_file(kept) == digest:
+        if self.is_whole(digest):
             if hash_file(path) != digest:
                 raise self._changed(path)
             return kept
@@ -66,16 +66,19 @@ class Originals:
         self.disk.move_over(incoming, kept)
         return kept
 
+    def is_whole(self, digest: Digest) -> bool:
+        """Whether a content is in the store, and is what its name says."""
+        return self.has(digest) and hash_file(self.path_of(digest)) == digest
+
     def put_copy(self, path: str, digest: Digest) -> str:
         """Keep a copy of a file that goes on living elsewhere. Raises FolderChanged, OSError."""
         kept = self.path_of(digest)
-        if not (os.path.exists(kept) and hash_file(kept) == digest):
+        self.disk.remove(kept + ".new")
+        self.disk.copy(path, kept + ".new")
+        if hash_file(kept + ".new") != digest:
             self.disk.remove(kept + ".new")
-            self.disk.copy(path, kept + ".new")
-            if hash_file(kept + ".new") != digest:
-                self.disk.remove(kept + ".new")
-                raise self._changed(path)
-            self.disk.move_over(kept + ".new", kept)
+            raise self._changed(path)
+        self.disk.move_over(kept + ".new", kept)
         return kept
 
     def bring_out(self, digest: Digest, target: str, *, name: str, keep: bool) -> None:

@@ -125,7 +125,7 @@ class _Planner:
             new_folders=tuple(new_folders(operations, baseline, folders, self.roots)),
             spare_folders=tuple(spare),
             left_alone=tuple(self.left_alone),
-            bases=tuple(wish.base for wish in wanted.values() if wish.base and self._is_new(wish)),
+            bases=tuple(wish.base for wish in wanted.values() if wish.base),
         )
 
     def _set_aside(
@@ -197,11 +197,6 @@ class _Planner:
             base=wish.base.digest if wish and merged and wish.base else None,
             aside_for=kept.aside_for,
         )
-
-    def _is_new(self, wish: Wanted) -> bool:
-        """Whether the store of originals may not have a wish's base yet."""
-        assert wish.base is not None
-        return not self.has_original(wish.base.digest)
 
     def _step(
         self, path: PlacePath, wish: Wanted | None, vanilla: BaselineEntry | None

@@ -10,7 +10,7 @@ from rellum.core.change.plan import Plan
 from rellum.core.errors import UserError
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.pack.home import PackHome
-from rellum.core.paths import Roots
+from rellum.core.paths import Roots, root_of
 
 
 class NoSpace(UserError):
@@ -38,10 +38,14 @@ def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
     pack = os.stat(home.state_folder).st_dev
     needed: dict[int, int] = {}
     folders = {pack: home.state_folder}
+    devices: dict[str, int] = {}
     for each in plan.operations:
-        folder = existing(roots.folder_of(each.path))
-        device = os.stat(folder).st_dev
-        folders[device] = folder
+        root = root_of(each.path)
+        if root not in devices:
+            folder = existing(roots.folder_of(each.path))
+            devices[root] = os.stat(folder).st_dev
+            folders[devices[root]] = folder
+        device = devices[root]
         if each.after and (each.source or device != pack):
             needed[device] = needed.get(device, 0) + each.after.size
         if each.before and device != pack:
