@@ -13,12 +13,12 @@ from rellum.core.actions.layering import LineUpOf, find_layers
 from rellum.core.actions.leftovers import find_leftovers
 from rellum.core.actions.load_order_file import with_load_order
 from rellum.core.actions.making import Making
+from rellum.core.actions.needed import release_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.outside import refuse_second_names, refuse_unknown_places, roots_of
 from rellum.core.actions.resolve import current_line_up
 from rellum.core.actions.settling import SettingsConflict, refuse_unsettled, settle
 from rellum.core.actions.workshop import Workshop
-from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import GameSheet, Trial
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import execute
@@ -210,8 +210,7 @@ def _the_users(line_up: LineUpOf, swept: Sequence[LeftOver]) -> TheUsers:
     sheet = line_up.catalog.sheet
     patterns = list(sheet.carry)
     for locked in line_up.lock.releases:
-        mod = find_mod(line_up.catalog, locked.mod)
-        release = mod.release_named(locked.version, locked.build)
+        release = release_of(locked, line_up.catalog)
         patterns += release.carry if release else ()
     return TheUsers(
         is_carried=any_test(patterns, folds_case=sheet.folds_case),

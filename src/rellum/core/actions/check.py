@@ -64,6 +64,7 @@ def _own_files(opened: OpenPack) -> OwnFiles:
     nothing.
     """
     from rellum.core.actions.catalogs import catalog_of
+    from rellum.core.actions.needed import release_of
     from rellum.core.catalog.load import NoCatalog
     from rellum.core.pack.lock_file import NoLineUp, read_lock
     from rellum.core.pack.pack_file import read_pack_file
@@ -76,8 +77,7 @@ def _own_files(opened: OpenPack) -> OwnFiles:
         locked = read_lock(opened.home).releases
     except NoLineUp:
         locked = ()
-    mods = ((each, catalog.mods.get(each.mod)) for each in locked)
-    releases = [mod.release_named(each.version, each.build) for each, mod in mods if mod]
+    releases = (release_of(each, catalog) for each in locked)
     carried = [pattern for release in releases if release for pattern in release.carry]
     return OwnFiles(
         of_the_game=catalog.sheet.own_files, of_the_user=(*catalog.sheet.carry, *carried)

@@ -7,10 +7,16 @@ from dataclasses import dataclass, replace
 
 from rellum.core.actions.grafting import graft_layers
 from rellum.core.actions.in_folder import InFolder
-from rellum.core.actions.needed import MissingArchives, NeededFile, parts_of
+from rellum.core.actions.needed import (
+    MissingArchives,
+    NeededFile,
+    Part,
+    missing_among,
+    parts_of,
+    release_of,
+)
 from rellum.core.actions.workshop import Workshop
 from rellum.core.archives.model import Member
-from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog, GameSheet, PlaceRule, Release, SettingsUpdate
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.globs import any_test
@@ -24,7 +30,6 @@ from rellum.core.pack.pack_file import PackFile
 from rellum.core.paths import PlacePath, fault_in_relative, shown
 from rellum.core.roles import Role
 from rellum.core.shelf.index import ShelfEntry
-from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import are_chosen
 
 
@@ -80,38 +85,20 @@ def find_layers(line_up: LineUpOf) -> Layers:
     )
 
 
-Way = list[tuple[Release, list[tuple[NeededFile, ShelfEntry | None]]]]
-"""The parts of a release in the order in which they are laid, each with its files on the shelf."""
-
-
-def _ways(line_up: LineUpOf) -> list[tuple[LockedRelease, Way]]:
+def _ways(line_up: LineUpOf) -> list[tuple[LockedRelease, list[Part]]]:
     """Return how each release of the line-up is laid. Raises MissingArchives."""
     shelf, catalog = line_up.workshop.shelf, line_up.catalog
     in_folder = InFolder(line_up.workshop.opened.state, line_up.workshop.roots)
     ways = [
-        (
-            locked,
-            [
-                (part, [(each, _entry_of(each, shelf)) for each in files])
-                for part, files in parts_of(locked, catalog, shelf, in_folder)
-            ],
-        )
-        for locked in line_up.lock.releases
+        (locked, parts_of(locked, catalog, shelf, in_folder)) for locked in line_up.lock.releases
     ]
-    found = [each for _, way in ways for _, files in way for each in files]
-    _refuse_missing([each for each, entry in found if entry is None])
+    _refuse_missing(missing_among(each for _, way in ways for _, files in way for each in files))
     return ways
 
 
-def _entry_of(needed: NeededFile, shelf: Shelf) -> ShelfEntry | None:
-    """Return a file's archive on the shelf; of what lies in the folder, the one that was there."""
-    found = shelf.find(needed.file, needed.release)
-    return found or (shelf.recall(needed.file) if needed.in_folder else None)
-
-
-def _way_words(way: Way) -> str:
+def _way_words(way: list[Part]) -> str:
     """Return in words how a release of several parts is laid; nothing where there is only one."""
-    here = [part.label for part, files in way if files and all(each.in_folder for each, _ in files)]
+    here = [part.label for part, files in way if files and all(each.in_folder for each in files)]
     if here:
         patches = [part.label for part, _ in way[len(here) :]]
         return f"patch {', then '.join(patches)} over {here[-1]} in the folder" if patches else ""
@@ -169,11 +156,10 @@ class _Releasing:
         options = {f"option.{group}": " ".join(chosen) for group, chosen in locked.options}
         self.values = {**names, "mod.id": locked.mod, "mod.version": locked.version, **options}
 
-    def layers(self, way: Way) -> Iterator[Layer]:
+    def layers(self, way: list[Part]) -> Iterator[Layer]:
         """Yield a release's layers: the full release, then patch after patch, all of one owner."""
         locked = self.locked
-        mod = find_mod(self.line_up.catalog, locked.mod)
-        release = mod.release_named(locked.version, locked.build)
+        release = release_of(locked, self.line_up.catalog)
         if release is None:
             raise NoLineUp(
                 f"the card of {locked.mod} has no release {locked.version} any more",
@@ -181,7 +167,7 @@ class _Releasing:
             )
         shelf = self.line_up.workshop.shelf
         for part, files in way:
-            entries = [entry for _, entry in files if entry]
+            entries = [each.entry for each in files if each.entry]
             archives = tuple((entry, shelf.members(entry.digest)) for entry in entries)
             yield self._layer(part, release, archives)
 

@@ -6,7 +6,8 @@ import os
 from collections.abc import Iterable, Iterator
 
 from rellum.core.actions.layering import LineUpOf
-from rellum.core.catalog.load import find_mod
+from rellum.core.actions.needed import release_of
+from rellum.core.actions.workshop import Workshop
 from rellum.core.change.wanted import LeftOver
 from rellum.core.globs import any_test, fixed_folder
 from rellum.core.layers.model import Target
@@ -17,10 +18,9 @@ def find_leftovers(line_up: LineUpOf, target: Target, roots: Roots) -> tuple[Lef
     """Return what the cards of the line-up name as obsolete, is there, and is neither vanilla nor laid."""
     found: dict[PlacePath, str] = {}
     for locked in line_up.lock.releases:
-        mod = find_mod(line_up.catalog, locked.mod)
-        release = mod.release_named(locked.version, locked.build)
+        release = release_of(locked, line_up.catalog)
         for pattern in release.obsolete if release else ():
-            for path in _matching(pattern, roots):
+            for path in _matching(pattern, roots, line_up.workshop):
                 found.setdefault(path, f"{locked.mod} {locked.version}")
     state = line_up.workshop.opened.state
     known = {*state.baseline(found), *state.laid(found), *target.files}
@@ -31,12 +31,12 @@ def find_leftovers(line_up: LineUpOf, target: Target, roots: Roots) -> tuple[Lef
     )
 
 
-def _matching(pattern: str, roots: Roots) -> Iterator[PlacePath]:
+def _matching(pattern: str, roots: Roots, workshop: Workshop) -> Iterator[PlacePath]:
     """Yield the files on disk that fit a pattern; only the folders that it can mean are read."""
-    folder = PlacePath(fixed_folder(pattern).rstrip("/"))
+    folder = workshop.spelt(PlacePath(fixed_folder(pattern).rstrip("/")))
     if not is_in_game(folder) and folder.partition("/")[0] not in roots.outside:
         return
-    fits = any_test([pattern])
+    fits = any_test([pattern], folds_case=workshop.folds_case)
     for path in _files_below(folder, roots):
         if fits(path):
             yield path

@@ -13,6 +13,7 @@ from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.lock_file import LockedRelease, LockFile, read_lock
 from rellum.core.pack.pack_file import PackFile, read_pack_file
+from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import are_chosen
 
@@ -27,11 +28,13 @@ class MissingArchives(UserError):
 class NeededFile:
     """A file of a release of the line-up, with what its card says of where to get it.
 
-    ``in_folder``: all that would be laid of it lies in the game folder already.
+    ``entry`` is what the shelf knows of it: the file itself, or, ``in_folder``, one that was there and of
+    which all that would be laid lies in the game folder already. None: it is missing.
     """
 
     release: Release
     file: ReleaseFile
+    entry: ShelfEntry | None
     in_folder: bool = False
 
     @property
@@ -62,9 +65,7 @@ def needs_of(folder: str, shelf: Shelf) -> Needs:
     with in_folder_of(home) as in_folder:
         files = needed_files(read_lock(home), catalog, shelf, in_folder)
     shelf.index.add_pack(home.folder)
-    return Needs(
-        home=home, pack=pack, catalog=catalog, files=files, missing=missing_of(files, shelf)
-    )
+    return Needs(home=home, pack=pack, catalog=catalog, files=files, missing=missing_among(files))
 
 
 def needed_files(
@@ -79,11 +80,20 @@ def needed_files(
     )
 
 
-def missing_of(files: Iterable[NeededFile], shelf: Shelf) -> tuple[NeededFile, ...]:
+def missing_among(files: Iterable[NeededFile]) -> tuple[NeededFile, ...]:
     """Return those that the shelf lacks, and of which something is still to be laid."""
-    return tuple(
-        each for each in files if not each.in_folder and shelf.find(each.file, each.release) is None
-    )
+    return tuple(each for each in files if each.entry is None)
+
+
+def still_missing(files: Iterable[NeededFile], shelf: Shelf) -> tuple[NeededFile, ...]:
+    """Return those of some missing files that did not come to the shelf meanwhile."""
+    return tuple(each for each in files if shelf.find(each.file, each.release) is None)
+
+
+def release_of(locked: LockedRelease, catalog: Catalog) -> Release | None:
+    """Return a release of a line-up as its card has it now; None where no card has it any more."""
+    mod = catalog.mods.get(locked.mod)
+    return mod.release_named(locked.version, locked.build) if mod else None
 
 
 Part = tuple[Release, list[NeededFile]]
@@ -97,39 +107,43 @@ def parts_of(
     Of all ways (in full, or a full release and patches), that with the fewest bytes to fetch is
     taken, what is on the shelf and in the folder counted; of equal ones that with the fewest parts.
     """
-    mod = catalog.mods.get(locked.mod)
-    release = mod.release_named(locked.version, locked.build) if mod else None
-    if mod is None or release is None:
+    release = release_of(locked, catalog)
+    if release is None:
         return []
-    ways = [_way(chain, locked, shelf, in_folder) for chain in release_chains(release, mod)]
+    chains = release_chains(release, catalog.mods[locked.mod])
+    ways = [_way(chain, locked, shelf, in_folder) for chain in chains]
     if len(ways) == 1:
         return ways[0]
-    return min(ways, key=lambda way: (_bytes_to_fetch(way, shelf), len(way)))
+    return min(ways, key=lambda way: (_bytes_to_fetch(way), len(way)))
 
 
 def _way(
     chain: Sequence[Release], locked: LockedRelease, shelf: Shelf, in_folder: InFolder | None
 ) -> list[Part]:
-    way = [(part, _files_of_part(part, locked)) for part in chain]
-    lacks = any(missing_of(files, shelf) for _, files in way)
-    count = in_folder.parts(chain, locked, shelf) if in_folder and lacks else 0
+    way = [(part, _files_of_part(part, locked, shelf)) for part in chain]
+    if in_folder is None or not any(missing_among(files) for _, files in way):
+        return way
+    count = in_folder.parts(chain, locked, shelf)
     return [
-        (part, [replace(file, in_folder=at < count) for file in files])
+        (part, [_as_in_folder(each, shelf) if at < count else each for each in files])
         for at, (part, files) in enumerate(way)
     ]
+
+
+def _as_in_folder(needed: NeededFile, shelf: Shelf) -> NeededFile:
+    return replace(needed, entry=needed.entry or shelf.recall(needed.file), in_folder=True)
 
 
 _UNKNOWN_BYTES = 1 << 40
 """What a file counts whose card does not tell its size."""
 
 
-def _bytes_to_fetch(way: list[Part], shelf: Shelf) -> int:
-    files = [file for _, needed in way for file in needed]
-    sizes = (each.file.size for each in missing_of(files, shelf))
+def _bytes_to_fetch(way: list[Part]) -> int:
+    sizes = [each.file.size for _, files in way for each in missing_among(files)]
     return sum(_UNKNOWN_BYTES if size is None else size for size in sizes)
 
 
-def _files_of_part(part: Release, locked: LockedRelease) -> list[NeededFile]:
+def _files_of_part(part: Release, locked: LockedRelease, shelf: Shelf) -> list[NeededFile]:
     in_lock = {file.name: file for file in locked.files}
     found = []
     for file in part.files:
@@ -138,5 +152,5 @@ def _files_of_part(part: Release, locked: LockedRelease) -> list[NeededFile]:
         known = in_lock.get(file.name)
         # The lock may know the hash of a file that the card does not tell.
         exact = replace(file, blake3=file.blake3 or known.blake3) if known else file
-        found.append(NeededFile(release=part, file=exact))
+        found.append(NeededFile(release=part, file=exact, entry=shelf.find(exact, part)))
     return found

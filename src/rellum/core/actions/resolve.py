@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from rellum.core.actions.in_folder import InFolder
-from rellum.core.actions.needed import NeededFile, missing_of, needed_files
+from rellum.core.actions.needed import NeededFile, missing_among, needed_files
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.pack_problem import (
     PackProblem,
@@ -166,7 +166,7 @@ def resolve(
         changed = write_lock(opened.home, lock)
         shelf.index.add_pack(opened.home.folder)
         in_folder = InFolder(opened.state, opened.roots)
-        missing = missing_of(needed_files(lock, asked.catalog, shelf, in_folder), shelf)
+        missing = missing_among(needed_files(lock, asked.catalog, shelf, in_folder))
     old = asked.lock
     return ResolveResult(
         lock=lock,

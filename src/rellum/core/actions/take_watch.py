@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.needed import NeededFile, missing_of, needs_of
+from rellum.core.actions.needed import NeededFile, needs_of, still_missing
 from rellum.core.actions.take import HowToTake, Taken, opened_taker
 from rellum.core.archives.forms import unfinished
 from rellum.core.errors import UserError
@@ -65,7 +65,7 @@ def watch(
             with opened_taker(pack_folder, shelf_folder, how, listen) as taker:
                 taken = tuple(taker.take_all(ready))
         with Shelf(shelf_folder) as shelf:  # somebody else may have brought them meanwhile
-            missing = missing_of(missing, shelf)
+            missing = still_missing(missing, shelf)
         if taken:
             yield _step(taken, missing, targets)
 
