@@ -167,7 +167,7 @@ def _no_longer_needed(journal: Journal, state: State) -> Iterable[Digest]:
     handled = {
         content.digest for step in journal.steps for content in (step.before, step.after) if content
     }
-    handled |= {laid.base for laid in journal.laid if laid.base}
+    handled |= {laid.base for laid in journal.laid if laid.base} | set(journal.bases_before)
     return sorted(handled - set(state.needed_counts()))
 
 

@@ -62,9 +62,11 @@ def execute(plan: Plan, action: str, site: Site, sources: Sources) -> None:
     refuse_without_room(space_for(plan, site.home, site.roots))
     if not (plan.operations or plan.new_folders or plan.spare_folders):
         _keep_bases(plan, site, sources)
+        before = set(_bases_before(plan, site.state))
         site.state.record(
             replace(_records_only(plan, action), outside=tuple(roots.outside.items()))
         )
+        site.originals.let_go(sorted(before - set(site.state.needed_counts())))
         return
     journal = Journal(
         id=new_id(),
@@ -168,7 +170,14 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
     } or {PlacePath(GAME): journal.staging_of(PlacePath(GAME))}
     flush_files(files, roots, disk)
     _flush_originals([*kept_paths, *_put_bases(plan, site, sources)], site)
+    journal = replace(journal, bases_before=_bases_before(plan, site.state))
     return _journal_of(plan, journal, staged)
+
+
+def _bases_before(plan: Plan, state: State) -> tuple[Digest, ...]:
+    """Return what releases wanted until now of the files that the plan is about."""
+    paths = [each.path for each in plan.operations] + [each.path for each in plan.records]
+    return tuple(sorted({laid.base for laid in state.laid(paths).values() if laid.base}))
 
 
 def _keep_bases(plan: Plan, site: Site, sources: Sources) -> None:

@@ -42,7 +42,7 @@ from typing import Any
 from rellum.core.change.disk import Disk
 from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.stamps import STAGING_NAME
-from rellum.core.hashing import hash_bytes
+from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.state import Kept, StateChange
 from rellum.core.paths import PlacePath, Roots
 
@@ -66,6 +66,7 @@ class Journal:
 
     ``roots`` are the game folder and the places outside of it that the change touches. ``made_for_roots``
     are absolute folders that must be made before there can be such a place, the outer first.
+    ``bases_before`` are what releases wanted of merged files until now.
     """
 
     id: str
@@ -79,6 +80,7 @@ class Journal:
     no_longer_laid: tuple[PlacePath, ...] = ()
     kept: tuple[Kept, ...] = ()
     returned: tuple[PlacePath, ...] = ()
+    bases_before: tuple[Digest, ...] = ()
     is_ready: bool = False
     is_undoing: bool = False
 
@@ -185,6 +187,7 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
             for path, digest, size, *aside_for in extent["kept"]
         ),
         returned=tuple(extent.get("returned", ())),
+        bases_before=tuple(extent.get("bases-before", ())),
         is_ready=True,
         is_undoing=undoing,
     )
@@ -232,6 +235,7 @@ def _extent_line(journal: Journal) -> bytes:
         "no-longer-laid": journal.no_longer_laid,
         "kept": [[kept.path, kept.digest, kept.size, kept.aside_for] for kept in journal.kept],
         "returned": journal.returned,
+        "bases-before": journal.bases_before,
     }
     return _line({"extent": extent})
 
