@@ -20,6 +20,7 @@ from rellum.core.actions.apply import ApplyResult, apply
 from rellum.core.actions.check import check
 from rellum.core.actions.resolve import ResolveResult, resolve
 from rellum.core.actions.restore import RestoreResult, restore_all
+from rellum.core.actions.rewind import RewindResult, make_checkpoint, rewind
 from rellum.core.actions.take import Taken, take
 from rellum.core.actions.wants import drop, want
 from rellum.core.change.disk import Disk
@@ -28,6 +29,9 @@ from rellum.core.folder.model import Drift
 from rellum.core.folder.stamps import MARKER_NAME
 from rellum.core.layers.model import Brought, LayerEdit
 from rellum.core.layers.target import Members
+from rellum.core.pack.checkpoints import Checkpoint
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.state import open_state
 from rellum.core.paths import PlacePath
 
 SHEET = """\
@@ -210,6 +214,14 @@ class World:
     def restore_all(self, disk: Disk | None = None) -> RestoreResult:
         return restore_all(self.path("pack"), ignore_recovery, lambda _: True, disk)
 
+    def rewind(
+        self, name: str = "", *, good: bool = False, disk: Disk | None = None
+    ) -> RewindResult:
+        return rewind(self.path("pack"), name, good, ignore_recovery, lambda _: True, disk)
+
+    def checkpoint(self, name: str = "", *, good: bool = False) -> Checkpoint:
+        return make_checkpoint(self.path("pack"), name, good, ignore_recovery)
+
     def check(self, *, deep: bool = False) -> Drift:
         return check(self.path("pack"), ignore_recovery, deep=deep)
 
@@ -265,3 +277,12 @@ class WorldTest(unittest.TestCase):
         """Do all that, and apply."""
         self.make_resolved()
         self.world.apply()
+
+    def assert_store_holds_what_is_needed(self) -> None:
+        """The store of originals holds what the state needs, and nothing beside it."""
+        home = PackHome(self.world.path("pack"))
+        state = open_state(home)
+        self.addCleanup(state.close)
+        os.makedirs(home.originals_folder, exist_ok=True)
+        there = set(os.listdir(home.originals_folder))
+        self.assertLessEqual(there, set(state.needed_counts()))

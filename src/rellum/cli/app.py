@@ -59,6 +59,17 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
     "When something breaks": (
         ("check", "check", "Tell whether the game folder is as Rellum left it."),
         ("restore", "restore", "Bring vanilla originals back: of files, a mod, or the whole game."),
+        (
+            "checkpoint",
+            "checkpoint",
+            "Make a state that 'rellum rewind' goes back to; --list shows them.",
+        ),
+        (
+            "rewind",
+            "rewind",
+            "Go back to a checkpoint: game files, settings and line-up; without a name, undo the last "
+            "change.",
+        ),
     ),
     "Live with it": (
         (

@@ -61,8 +61,7 @@ class SettingsTest(WorldTest):
             self.update()
             self.assertIn(b"waves = none", self.settings())
             self.assertIn(b"foam = " + foam, self.settings())
-        # Of all that releases wanted, only what the last one did is kept.
-        self.assertEqual(len(os.listdir(self.world.path("pack", ".rellum", "originals"))), 1)
+        self.assert_store_holds_what_is_needed()
         self.assertTrue(self.world.apply().preview.plan.is_empty)
 
     def test_a_conflict_is_shown_and_settled_by_the_pack(self) -> None:

@@ -13,6 +13,7 @@ from functools import partial
 from rellum.core.actions.open_pack import open_pack
 from rellum.core.change.disk import Disk
 from rellum.core.errors import ChangeFailed, RellumError
+from rellum.core.pack.home import PackHome, pack_texts
 from tests.support import (
     Entry,
     World,
@@ -155,7 +156,15 @@ def of_every_kind_dropped(world: World) -> Action:
     return action
 
 
-SCENARIOS = (first_apply, update, dropped, restored, of_every_kind, of_every_kind_dropped)
+def rewound(world: World) -> Action:
+    """An update is undone: files come back that no archive is asked for, line-up and pack with them."""
+    update(world)
+    world.apply()
+    world.write_game("mods/tides/c.dat", b"changed by hand")
+    return lambda w, disk: w.rewind("2", disk=disk)
+
+
+SCENARIOS = (first_apply, update, dropped, restored, rewound, of_every_kind, of_every_kind_dropped)
 
 
 class Stage:
@@ -167,11 +176,13 @@ class Stage:
         self.saved = world.root + "-saved"
         self.before = without_marker(world.game())
         self.before_with_times = without_marker(world.game(times=True))
+        self.texts_before = pack_texts(PackHome(world.path("pack")))
         shutil.copytree(world.root, self.saved)
         counting = CountingDisk()
         self.action(world, counting)
         self.steps = counting.steps
         self.after = without_marker(world.game())
+        self.texts_after = pack_texts(PackHome(world.path("pack")))
 
     def reset(self) -> None:
         shutil.rmtree(self.world.root)
@@ -232,6 +243,11 @@ class InterruptionTest(WorldTest):
         for folder, _, names in os.walk(stage.world.path("game")):
             for name in names:  # nothing in the game shares its bytes with the store, or another
                 self.assertEqual(os.lstat(os.path.join(folder, name)).st_nlink, 1, name)
+        texts = pack_texts(PackHome(stage.world.path("pack")))
+        if stage.before != stage.after:  # rellum.toml and rellum.lock go with the files
+            self.assertEqual(
+                texts, stage.texts_before if tree == stage.before else stage.texts_after
+            )
         if tree == stage.before:
             self.assertEqual(without_marker(stage.world.game(times=True)), stage.before_with_times)
         if tree == stage.after:

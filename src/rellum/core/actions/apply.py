@@ -22,6 +22,7 @@ from rellum.core.actions.workshop import Workshop
 from rellum.core.catalog.model import GameSheet, Trial
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import execute
+from rellum.core.change.journal import PackChange
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_target
 from rellum.core.change.readiness import Space, space_for
@@ -30,7 +31,8 @@ from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Layer, Target
 from rellum.core.layers.target import lay_over
-from rellum.core.pack.lock_file import LockFile, write_lock
+from rellum.core.pack.home import LOCK_FILE, pack_texts
+from rellum.core.pack.lock_file import LockFile, lock_text, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.pack_edits import add_settings_rule
 from rellum.core.pack.pack_file import read_pack_file
@@ -112,12 +114,20 @@ def apply(
             done = not planned.plan.visible or confirm(planned)
             if done and not planned.plan.is_empty:
                 site = replace(opened.site, listen=listen, roots=preparing.roots)
-                execute(planned.plan, "apply", site, preparing.workshop)
+                execute(
+                    planned.plan, "apply", site, preparing.workshop, _pack_change(opened, planned)
+                )
         if done and planned.made_anew:
-            # Last: a change that fails must leave the line-up as it was, too.
-            write_lock(opened.home, planned.lock)
+            write_lock(opened.home, planned.lock)  # where nothing changed in the folder
         folder = opened.home.originals_folder
         return ApplyResult(preview=planned, done=done, originals_folder=folder)
+
+
+def _pack_change(opened: OpenPack, planned: Preview) -> PackChange:
+    """The folder is made by rellum.toml as it stands, and by the line-up that was planned with."""
+    texts = dict(pack_texts(opened.home))
+    texts[LOCK_FILE] = lock_text(planned.lock)
+    return PackChange(becoming=tuple(texts.items()), writes=(LOCK_FILE,), by_last_change=True)
 
 
 class _Preparing:

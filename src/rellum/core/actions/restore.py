@@ -124,12 +124,12 @@ def _carry_out(
     restoration = Restoration(plan=plan, space=space, foreign=foreign)
     done = plan.is_empty or not plan.visible or confirm(restoration)
     if done and not plan.is_empty:
-        execute(plan, "restore", opened.site, _NoSources())
+        execute(plan, "restore", opened.site, NoSources())
     folder = opened.home.originals_folder
     return RestoreResult(restoration=restoration, done=done, originals_folder=folder)
 
 
-class _NoSources:
+class NoSources:
     """A restoration brings nothing that is not in the originals."""
 
     def archive(self, digest: Digest) -> Archive:

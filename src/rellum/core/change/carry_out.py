@@ -11,11 +11,12 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 
 from rellum.core.change.disk import Disk, refuse_links_above
-from rellum.core.change.journal import Journal, Step, note_undo
+from rellum.core.change.journal import Journal, PackChange, Step, note_undo
 from rellum.core.change.originals import FolderChanged
 from rellum.core.change.site import Site
 from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest
+from rellum.core.pack.home import read_text
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, parents, root_of, shown
 
@@ -42,7 +43,19 @@ def finish(journal: Journal, site: Site) -> None:
     flush_folders(touched, roots, disk)
     disk.step("record")
     site.state.record(journal.state_change())
+    write_pack_texts(journal.pack, site)
     clean_up(journal, site, spare=spare_roots(journal))
+
+
+def write_pack_texts(pack: PackChange, site: Site) -> None:
+    """Write those of the pack's texts that a change makes other. Raises OSError."""
+    becoming = dict(pack.becoming or ())
+    for name in pack.writes:
+        path = os.path.join(site.home.folder, name)
+        if name not in becoming:
+            site.disk.remove_durably(path)
+        elif read_text(path) != becoming[name]:
+            site.disk.write_durably(path, becoming[name].encode("utf-8", "surrogateescape"))
 
 
 def folder_above(path: PlacePath) -> PlacePath:
@@ -156,7 +169,7 @@ def clean_up(journal: Journal, site: Site, *, spare: Iterable[str] = ()) -> None
         site.disk.remove_tree(staging)
     for folder in spare:
         site.disk.remove_folder(folder)
-    if not journal.is_ready:
+    if not journal.is_ready or site.state.has_forgotten:
         site.originals.let_go_of_all_but(site.state.needed_counts())
     else:
         site.originals.let_go(_no_longer_needed(journal, site.state))
@@ -167,6 +180,7 @@ def _no_longer_needed(journal: Journal, state: State) -> Iterable[Digest]:
     handled = {
         content.digest for step in journal.steps for content in (step.before, step.after) if content
     }
+    handled |= {content.digest for _, content in journal.settings}
     handled |= {laid.base for laid in journal.laid if laid.base} | set(journal.bases_before)
     return sorted(handled - set(state.needed_counts()))
 

@@ -16,7 +16,8 @@ from typing import TYPE_CHECKING, Protocol
 
 from rellum.core.change.carry_out import finish, flush_files, undo
 from rellum.core.change.disk import Disk
-from rellum.core.change.journal import Journal, Step, append_ready, write_begin
+from rellum.core.change.journal import Journal, PackChange, Step, append_ready, write_begin
+from rellum.core.change.keeping import keep_settings
 from rellum.core.change.originals import FolderChanged
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import refuse_unready, refuse_without_room, space_for
@@ -24,6 +25,8 @@ from rellum.core.change.site import Site
 from rellum.core.errors import ChangeFailed, RellumError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest, hash_file
+from rellum.core.pack.checkpoints import PackTexts
+from rellum.core.pack.home import pack_texts
 from rellum.core.pack.state import Kept, State, StateChange, new_id
 from rellum.core.paths import GAME, PlacePath, Roots, root_of, shown
 from rellum.core.progress import Progress
@@ -45,6 +48,9 @@ class StillBroken(ChangeFailed):
     code = "still-broken"
 
 
+_PACK_STAYS = PackChange()
+
+
 class Sources(Protocol):
     """Where what layers bring comes from."""
 
@@ -55,25 +61,29 @@ class Sources(Protocol):
         """Return a file on disk with that content; one that was made may be moved away."""
 
 
-def execute(plan: Plan, action: str, site: Site, sources: Sources) -> None:
-    """Carry out a plan. Raises NoSpace before anything is touched, RolledBack, StillBroken."""
+def execute(
+    plan: Plan, action: str, site: Site, sources: Sources, pack: PackChange = _PACK_STAYS
+) -> None:
+    """Carry out a plan; what is now becomes a checkpoint, and ``pack`` of the pack's texts.
+
+    Raises NoSpace before anything is touched, RolledBack, StillBroken.
+    """
     roots = _roots_touched(plan, site.roots)
     refuse_unready(roots)
     refuse_without_room(space_for(plan, site.home, site.roots))
-    if not (plan.operations or plan.new_folders or plan.spare_folders):
-        _keep_bases(plan, site, sources)
-        before = set(_bases_before(plan, site.state))
-        site.state.record(
-            replace(_records_only(plan, action), outside=tuple(roots.outside.items()))
-        )
-        site.originals.let_go(sorted(before - set(site.state.needed_counts())))
-        return
     journal = Journal(
         id=new_id(),
         action=action,
         roots=roots,
         made_for_roots=tuple(_missing_folders(roots.outside.values())),
+        pack=pack,
+        standing=_standing_texts(pack, site),
+        baseline=plan.baseline,
+        identity=plan.identity,
     )
+    if not (plan.operations or plan.new_folders or plan.spare_folders or pack.writes):
+        _record_only(plan, journal, site, sources)
+        return
     try:
         write_begin(site.home.journal_file, journal, site.disk)
         journal = _prepare(plan, journal, site, sources)
@@ -85,6 +95,30 @@ def execute(plan: Plan, action: str, site: Site, sources: Sources) -> None:
         # All is in place and recorded; what is left of the clean-up is the next command's.
         if not isinstance(error, Exception):
             raise
+
+
+def _record_only(plan: Plan, journal: Journal, site: Site, sources: Sources) -> None:
+    """Record a plan that changes nothing in the folder."""
+    _keep_bases(plan, site, sources)
+    journal = replace(journal, settings=keep_settings(site))
+    before = set(_bases_before(plan, site.state))
+    noted = _records_only(plan, journal.action)
+    site.state.record(
+        replace(
+            journal.state_change(),
+            id=noted.id,
+            laid=noted.laid,
+            no_longer_laid=noted.no_longer_laid,
+        )
+    )
+    site.originals.let_go(sorted(before - set(site.state.needed_counts())))
+
+
+def _standing_texts(pack: PackChange, site: Site) -> PackTexts | None:
+    """Return the texts for the checkpoint, None for those of the last change, where these are known."""
+    if pack.by_last_change and site.state.checkpoints.texts_in_force():
+        return None
+    return pack_texts(site.home)
 
 
 def _roots_touched(plan: Plan, roots: Roots) -> Roots:
@@ -154,6 +188,7 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
     for staging in journal.stagings():
         disk.make_folder(staging)
     disk.make_folder(site.home.originals_folder)
+    journal = replace(journal, settings=keep_settings(site))
     staged = {
         each.path: f"{number:07}" for number, each in enumerate(plan.operations) if each.after
     }
@@ -310,7 +345,9 @@ def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> J
         steps.append(
             Step(path=each.path, before=each.before, after=after, staged=staged.get(each.path, ""))
         )
-        if each.lays:
+        if each.row is not None:
+            laid.append(_row_with(each.row, after))
+        elif each.lays:
             laid.append(
                 Laid(
                     path=each.path,
@@ -344,6 +381,12 @@ def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> J
         returned=tuple(each.path for each in plan.operations if each.returns),
         is_ready=True,
     )
+
+
+def _row_with(row: Laid, after: Content | None) -> Laid:
+    """Return a row that comes back, with the time of the file as it was staged."""
+    is_its_content = after and row.content and row.content.digest == after.digest
+    return replace(row, content=after) if is_its_content else row
 
 
 def _as_staged(path: str, content: Content) -> Content:

@@ -23,8 +23,9 @@ line, in this order:
     after ``ready`` for it, so that a full disk cannot refuse it.
 
 Finished means recorded: the state (SQLite) holds the change's id, in the same transaction as what
-the change made of the state, after the game folder was flushed. Then the staging folders and what
-the store no longer needs are removed, and last the journal.
+the change made of the state and the checkpoint of what was before, after the game folder was
+flushed. Then rellum.toml and rellum.lock are written where the change has other texts for them; the
+staging folders and what the store no longer needs are removed, and last the journal.
 
 Recovery, by what it finds: no ``ready``: undo (nothing to take back). ``ready`` and the id is in the
 state: clean up. ``ready``, no ``undo``: finish; if that fails, append ``undo`` and undo. ``undo``: undo.
@@ -43,6 +44,7 @@ from rellum.core.change.disk import Disk
 from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import Digest, hash_bytes
+from rellum.core.pack.checkpoints import BaselineChange, Before, PackTexts, SettingRow
 from rellum.core.pack.state import Kept, StateChange
 from rellum.core.paths import PlacePath, Roots
 
@@ -61,12 +63,29 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class PackChange:
+    """What a change makes of rellum.toml and rellum.lock.
+
+    becoming: the texts that the folder is made by from now on; None where these stay
+    writes: the names of those of them that are to be written, or removed where there is no text
+    by_last_change: the checkpoint has the texts that the folder was made by until now, and not those
+        that stand, as these are already what the change is for
+    """
+
+    becoming: PackTexts | None = None
+    writes: tuple[str, ...] = ()
+    by_last_change: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Journal:
     """A journal that was read back, or is about to be written.
 
     ``roots`` are the game folder and the places outside of it that the change touches. ``made_for_roots``
     are absolute folders that must be made before there can be such a place, the outer first.
-    ``bases_before`` are what releases wanted of merged files until now.
+    ``bases_before`` are what releases wanted of merged files until now. ``settings`` and ``standing`` are
+    for the checkpoint before the change: the settings, and the pack's texts. ``pack`` is what becomes of
+    these; ``baseline`` and ``identity`` say it of the game, where going back changes what it is.
     """
 
     id: str
@@ -81,6 +100,11 @@ class Journal:
     kept: tuple[Kept, ...] = ()
     returned: tuple[PlacePath, ...] = ()
     bases_before: tuple[Digest, ...] = ()
+    settings: tuple[SettingRow, ...] = ()
+    pack: PackChange = PackChange()
+    standing: PackTexts | None = None
+    baseline: tuple[BaselineChange, ...] = ()
+    identity: str = ""
     is_ready: bool = False
     is_undoing: bool = False
 
@@ -96,6 +120,14 @@ class Journal:
             gone_folders=self.spare_folders,
             outside=tuple(self.roots.outside.items()),
             returned=self.returned,
+            before=Before(
+                files=tuple((step.path, step.before) for step in self.steps),
+                settings=self.settings,
+                pack_texts=self.standing,
+            ),
+            pack_texts=self.pack.becoming,
+            baseline=self.baseline,
+            identity=self.identity,
         )
 
     def staging_of(self, path: PlacePath) -> str:
@@ -188,6 +220,11 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
         ),
         returned=tuple(extent.get("returned", ())),
         bases_before=tuple(extent.get("bases-before", ())),
+        settings=tuple((path, _whole_content(c)) for path, c in extent.get("settings", ())),
+        pack=_pack_change(extent.get("pack")),
+        standing=_texts(extent.get("standing")),
+        baseline=tuple((p, row and tuple(row)) for p, row in extent.get("baseline", ())),
+        identity=extent.get("identity", ""),
         is_ready=True,
         is_undoing=undoing,
     )
@@ -196,6 +233,17 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
 def _of_now(row: list[Any]) -> list[Any]:
     """Return a laid file as it is written now; format 1 knew neither role nor base."""
     return row if len(row) > 4 else [*row, "", None]
+
+
+def _pack_change(value: list[Any] | None) -> PackChange:
+    if value is None:
+        return PackChange()
+    becoming, writes = value
+    return PackChange(becoming=_texts(becoming), writes=tuple(writes))
+
+
+def _texts(value: list[list[str]] | None) -> PackTexts | None:
+    return None if value is None else tuple((name, text) for name, text in value)
 
 
 def _begin_line(journal: Journal) -> bytes:
@@ -236,6 +284,11 @@ def _extent_line(journal: Journal) -> bytes:
         "kept": [[kept.path, kept.digest, kept.size, kept.aside_for] for kept in journal.kept],
         "returned": journal.returned,
         "bases-before": journal.bases_before,
+        "settings": [[path, _listed(content)] for path, content in journal.settings],
+        "pack": [journal.pack.becoming, journal.pack.writes],
+        "standing": journal.standing,
+        "baseline": journal.baseline,
+        "identity": journal.identity,
     }
     return _line({"extent": extent})
 

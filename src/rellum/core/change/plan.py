@@ -6,13 +6,14 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from rellum.core.errors import UserError
-from rellum.core.folder.content import RELLUM, VANILLA, Content
+from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath
 from rellum.core.roles import Role
 
 if TYPE_CHECKING:
     from rellum.core.layers.model import Brought
+    from rellum.core.pack.checkpoints import BaselineChange
 
 PLAIN_MODE = 0o644
 EXECUTABLE_MODE = 0o755
@@ -48,6 +49,7 @@ class Operation:
     source: where the new content comes from: what a layer brings, bytes, or (None) the originals
     role: whose changes the laid file takes
     base: what the release itself wanted, where that is merged with the user's changes
+    row: what was laid there, where a rewind brings just that back
     """
 
     path: PlacePath
@@ -62,6 +64,7 @@ class Operation:
     role: Role = ""
     base: Digest | None = None
     aside_for: str = ""
+    row: Laid | None = None
 
     @property
     def returns(self) -> bool:
@@ -71,6 +74,8 @@ class Operation:
     @property
     def lays(self) -> bool:
         """Whether a layer wants it so: a file of its own there, one merged with its own, or none."""
+        if self.row is not None:
+            return True
         if self.after is None:
             return bool(self.after_owner)
         return self.source is not None or self.base is not None
@@ -114,6 +119,7 @@ class Plan:
     spare_folders: folders that go if nothing is left in them, the inner first
     left_alone: what cannot be brought back, or is the user's and stays, with the reason
     bases: contents that the store of originals must hold beside what is displaced
+    baseline, identity: what becomes of what is known of the game, where that changes
     """
 
     operations: tuple[Operation, ...]
@@ -122,6 +128,8 @@ class Plan:
     spare_folders: tuple[PlacePath, ...]
     left_alone: tuple[tuple[PlacePath, str], ...]
     bases: tuple[Brought, ...] = ()
+    baseline: tuple[BaselineChange, ...] = ()
+    identity: str = ""
 
     @property
     def visible(self) -> tuple[Operation, ...]:

@@ -15,8 +15,9 @@ from typing import TYPE_CHECKING
 
 from rellum.core.change.folders import new_folders, refuse_files_above, spare_folders
 from rellum.core.change.plan import FOREIGN, PLAIN_MODE, CannotLay, Operation, Plan, Record
+from rellum.core.change.standing import content_at
 from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
-from rellum.core.hashing import Digest, hash_bytes, hash_file
+from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.state import BaselineEntry, Kept, State
 from rellum.core.paths import PlacePath, Roots, below, is_in_game, shown
@@ -151,7 +152,7 @@ class _Planner:
                 for path in (below(here, name) for name in names):
                     absolute = self.roots.absolute(path)
                     if path not in known and stat.S_ISREG(os.lstat(absolute).st_mode):
-                        now, _ = self._now(path, None)
+                        now, _ = content_at(self.roots, path, None)
                         assert now is not None
                         yield self._aside(path, now, mod)
 
@@ -159,7 +160,7 @@ class _Planner:
         self, paths: Iterable[PlacePath], known: Container[PlacePath]
     ) -> Iterator[Operation]:
         for path in paths:
-            now, _ = (None, False) if path in known else self._now(path, None)
+            now, _ = (None, False) if path in known else content_at(self.roots, path, None)
             if now is not None:
                 yield self._aside(path, now, "")
 
@@ -205,7 +206,7 @@ class _Planner:
         laid = self.laid.get(path)
         native = vanilla.content if vanilla else None
         known = laid.content if laid else native
-        now, changed = self._now(path, known)
+        now, changed = content_at(self.roots, path, known)
         if now is None and path in self.aside and (wish is None or wish.role):
             return self._step_return(self.aside[path], wish)
         owner = laid.owner if laid else VANILLA if native else FOREIGN
@@ -345,27 +346,3 @@ class _Planner:
             under=None,
             source=None,
         )
-
-    def _now(self, path: PlacePath, known: Content | None) -> tuple[Content | None, bool]:
-        """Return what stands at a path, and whether it differs from what is known of it."""
-        absolute = self.roots.absolute(path)
-        try:
-            status = os.lstat(absolute)
-        except (FileNotFoundError, NotADirectoryError):
-            return None, known is not None
-        if not stat.S_ISREG(status.st_mode):
-            what = "folder" if stat.S_ISDIR(status.st_mode) else "link"
-            raise CannotLay(
-                f"{shown(path)} is a {what} now, where a file belongs",
-                hint="Move it away and try again; nothing was changed.",
-            )
-        if known and (status.st_size, status.st_mtime_ns) == (known.size, known.mtime_ns):
-            return known, False
-        digest = hash_file(absolute)
-        content = Content(
-            digest=digest,
-            size=status.st_size,
-            mode=stat.S_IMODE(status.st_mode),
-            mtime_ns=status.st_mtime_ns,
-        )
-        return content, known is None or known.digest != digest

@@ -71,6 +71,21 @@ class PackHome:
         return os.path.join(self.state_folder, "process-lock")
 
 
+def read_text(path: str) -> str | None:
+    """Return a text of the pack's, None where there is none. Raises OSError."""
+    try:
+        with open(path, encoding="utf-8", errors="surrogateescape", newline="") as file:
+            return file.read()
+    except FileNotFoundError:
+        return None
+
+
+def pack_texts(home: PackHome) -> tuple[tuple[str, str], ...]:
+    """Return rellum.toml and rellum.lock as they stand, by name. Raises OSError."""
+    found = ((name, read_text(os.path.join(home.folder, name))) for name in (PACK_FILE, LOCK_FILE))
+    return tuple((name, text) for name, text in found if text is not None)
+
+
 def pack_home(folder: str) -> PackHome:
     """Return the home of the pack in a folder. Raises NoPack where there is no rellum.toml."""
     home = PackHome(os.path.abspath(folder))

@@ -12,8 +12,9 @@ from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry, stamp_row
 from rellum.core.folder.stamps import join_rows
 from rellum.core.hashing import Digest
-from rellum.core.pack.home import PackHome
-from rellum.core.pack.schema import SCHEMA, SCHEMA_2, SCHEMA_VERSION, spelling_rows
+from rellum.core.pack.checkpoints import Checkpoints
+from rellum.core.pack.home import PackHome, pack_texts
+from rellum.core.pack.schema import SCHEMA, SCHEMA_2, SCHEMA_3, SCHEMA_VERSION, spelling_rows
 from rellum.core.pack.state import LAID_MARKS, Adopted, file_row, laid_row, now
 from rellum.core.paths import GAME
 
@@ -32,7 +33,9 @@ def create_state(
         os.unlink(unfinished)
     connection = sqlite3.connect(unfinished)
     try:
-        connection.executescript(f"{SCHEMA} {SCHEMA_2} PRAGMA user_version = {SCHEMA_VERSION};")
+        connection.executescript(
+            f"{SCHEMA} {SCHEMA_2} {SCHEMA_3} PRAGMA user_version = {SCHEMA_VERSION};"
+        )
         with connection:
             connection.execute(
                 "INSERT INTO adopted VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -59,6 +62,7 @@ def create_state(
                 "INSERT OR IGNORE INTO spelling VALUES (?, ?)",
                 spelling_rows(e.path for e in entries),
             )
+            Checkpoints(connection).put_in_force(pack_texts(home))
             connection.execute(f"INSERT INTO laid VALUES ({LAID_MARKS})", laid_row(marker))
             connection.executemany("INSERT INTO stamp VALUES (?, ?)", _all_stamps(entries, marker))
     finally:

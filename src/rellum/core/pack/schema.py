@@ -9,6 +9,14 @@ has the user's files that were replaced, and those that wait for the mod ``aside
 The folder as Rellum left it is the baseline with ``laid`` over it; ``stamp`` holds the same thing
 as one short text for each folder (see ``rellum.core.folder.scan``), so that an unchanged folder
 is recognised by a single comparison.
+
+A ``checkpoint`` is the folder as it was when its row was made. What a change does after that is
+noted under the newest checkpoint, the first time that it does it: ``was_file`` has what stood at a
+path (and whether a file of the user's waited there for a mod), ``was_laid`` the path's row of ``laid``,
+``was_vanilla`` its row of ``baseline``, ``was_folder`` whether Rellum had made the folder. To go back to
+a checkpoint is to take, for each path, the note of the oldest checkpoint from it on. ``setting`` has the
+settings as they were, whether a change touches them or not. ``pack_text`` holds the texts of rellum.toml
+and rellum.lock, once each, and ``in_force`` says which of them the folder was last made by.
 """
 
 from __future__ import annotations
@@ -16,7 +24,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Iterator
 
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 
 SCHEMA = """
 CREATE TABLE adopted (
@@ -50,6 +58,33 @@ CREATE TABLE made (
     recipe TEXT PRIMARY KEY, digest TEXT NOT NULL, size INTEGER NOT NULL, notes TEXT NOT NULL
 ) WITHOUT ROWID;
 """
+SCHEMA_3 = """
+CREATE TABLE checkpoint (
+    number INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL, good INTEGER NOT NULL,
+    made_at TEXT NOT NULL, ended_by TEXT NOT NULL, pack_texts TEXT NOT NULL, identity TEXT NOT NULL
+);
+CREATE TABLE was_file (
+    checkpoint INTEGER NOT NULL, path TEXT NOT NULL, digest TEXT, size INTEGER, mode INTEGER,
+    mtime_ns INTEGER, aside_for TEXT NOT NULL, PRIMARY KEY (checkpoint, path)
+) WITHOUT ROWID;
+CREATE TABLE was_laid (
+    checkpoint INTEGER NOT NULL, path TEXT NOT NULL, under_digest TEXT, base_digest TEXT, row TEXT,
+    PRIMARY KEY (checkpoint, path)
+) WITHOUT ROWID;
+CREATE TABLE was_vanilla (
+    checkpoint INTEGER NOT NULL, path TEXT NOT NULL, row TEXT, PRIMARY KEY (checkpoint, path)
+) WITHOUT ROWID;
+CREATE TABLE was_folder (
+    checkpoint INTEGER NOT NULL, path TEXT NOT NULL, own INTEGER NOT NULL,
+    PRIMARY KEY (checkpoint, path)
+) WITHOUT ROWID;
+CREATE TABLE setting (
+    checkpoint INTEGER NOT NULL, path TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL,
+    mode INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, PRIMARY KEY (checkpoint, path)
+) WITHOUT ROWID;
+CREATE TABLE pack_text (digest TEXT PRIMARY KEY, content BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE in_force (name TEXT PRIMARY KEY, digest TEXT NOT NULL) WITHOUT ROWID;
+"""
 _FROM_1_TO_2 = f"""
 BEGIN;
 ALTER TABLE laid ADD COLUMN role TEXT NOT NULL DEFAULT '';
@@ -59,8 +94,14 @@ ALTER TABLE kept ADD COLUMN aside_for TEXT NOT NULL DEFAULT '';
 """
 
 
-def upgrade(connection: sqlite3.Connection) -> None:
-    """Bring a state of schema 1 to schema 2, all of it or nothing. Raises sqlite3.Error."""
+def upgrade(connection: sqlite3.Connection, version: int) -> None:
+    """Bring a state of an older schema to this one, a schema at a time. Raises sqlite3.Error."""
+    if version == 1:
+        _upgrade_1(connection)
+    connection.executescript(f"BEGIN; {SCHEMA_3} PRAGMA user_version = 3; COMMIT;")
+
+
+def _upgrade_1(connection: sqlite3.Connection) -> None:
     connection.executescript(_FROM_1_TO_2)
     paths = (path for (path,) in connection.execute("SELECT path FROM baseline").fetchall())
     connection.executemany("INSERT OR IGNORE INTO spelling VALUES (?, ?)", spelling_rows(paths))

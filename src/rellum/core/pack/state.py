@@ -10,7 +10,7 @@ import os
 import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.errors import UserError
@@ -18,8 +18,16 @@ from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.stamps import join_rows, split_rows
 from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
+from rellum.core.pack.checkpoints import (
+    IDENTITY_COLUMNS,
+    NEEDED_BY_CHECKPOINTS,
+    BaselineChange,
+    Before,
+    Checkpoints,
+    PackTexts,
+)
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.schema import SCHEMA_VERSION, upgrade
+from rellum.core.pack.schema import SCHEMA_VERSION, spelling_rows, upgrade
 from rellum.core.paths import PlacePath, is_in_game
 
 if TYPE_CHECKING:
@@ -65,7 +73,11 @@ class Kept:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StateChange:
-    """What a finished change makes of the state."""
+    """What a finished change makes of the state.
+
+    ``before`` is what a checkpoint must know of how it was; ``pack_texts`` are those that the folder is
+    made by from now on. ``baseline`` and ``identity`` (JSON) only change where the game did.
+    """
 
     id: str
     action: str
@@ -76,6 +88,10 @@ class StateChange:
     gone_folders: tuple[PlacePath, ...]
     outside: tuple[tuple[str, str], ...] = ()
     returned: tuple[PlacePath, ...] = ()
+    before: Before = field(default_factory=lambda: Before())
+    pack_texts: PackTexts | None = None
+    baseline: tuple[BaselineChange, ...] = ()
+    identity: str = ""
 
 
 class Made(NamedTuple):
@@ -91,6 +107,13 @@ class State:
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._db = connection
+        self.has_forgotten = False
+        """Whether a change recorded here let go of old checkpoints, and so perhaps of contents."""
+
+    @property
+    def checkpoints(self) -> Checkpoints:
+        """The checkpoints: states that can be gone back to."""
+        return Checkpoints(self._db)
 
     def close(self) -> None:
         """Close the database."""
@@ -106,9 +129,7 @@ class State:
         from rellum.core.folder.identity import Identity
         from rellum.core.versions.orderings import parse_version
 
-        row = self._db.execute(
-            "SELECT sheet, name, version, edition, expansions, evidence FROM adopted"
-        ).fetchone()
+        row = self._db.execute(f"SELECT {IDENTITY_COLUMNS} FROM adopted").fetchone()
         sheet, name, version, edition, expansions, evidence = row
         return Identity(
             sheet=SheetId(sheet),
@@ -123,21 +144,21 @@ class State:
         """Return the vanilla entries among these paths."""
         found: dict[PlacePath, BaselineEntry] = {}
         for row in self._select_by_path("baseline", paths):
-            entry = _baseline_entry(row)
+            entry = baseline_entry(row)
             found[entry.path] = entry
         return found
 
     def baseline_files(self) -> Iterator[BaselineEntry]:
         """Yield every file of the baseline, by path."""
         rows = self._db.execute("SELECT * FROM baseline WHERE kind = 'file' ORDER BY path")
-        return (_baseline_entry(row) for row in rows)
+        return (baseline_entry(row) for row in rows)
 
     def baseline_below(self, folder: PlacePath) -> dict[PlacePath, BaselineEntry]:
         """Return what lies directly in a folder of the vanilla game, and all below it."""
         rows = self._db.execute(
             "SELECT * FROM baseline WHERE path > ? AND path < ?", (f"{folder}/", f"{folder}0")
         )
-        return {entry.path: entry for entry in map(_baseline_entry, rows)}
+        return {entry.path: entry for entry in map(baseline_entry, rows)}
 
     def laid(self, paths: Iterable[PlacePath] | None = None) -> dict[PlacePath, Laid]:
         """Return what Rellum laid: everything, or what of it is among these paths."""
@@ -145,31 +166,35 @@ class State:
             rows: Iterable[tuple[Any, ...]] = self._db.execute("SELECT * FROM laid")
         else:
             rows = self._select_by_path("laid", paths)
-        return {laid.path: laid for laid in map(_laid, rows)}
+        return {laid.path: laid for laid in map(laid_of_row, rows)}
 
     def laid_by(self, mod: str) -> dict[PlacePath, Laid]:
         """Return what Rellum laid for any release of a mod."""
         rows = self._db.execute(
             "SELECT * FROM laid WHERE owner >= ? AND owner < ?", (f"{mod} ", f"{mod}!")
         )
-        return {laid.path: laid for laid in map(_laid, rows)}
+        return {laid.path: laid for laid in map(laid_of_row, rows)}
 
     def laid_versions(self) -> dict[str, str]:
         """Return the version of each mod of which something is laid."""
         owners = self._db.execute("SELECT DISTINCT owner FROM laid")
         return dict(owner.split(" ", 1) for (owner,) in owners if " " in owner)
 
+    def laid_with_role(self) -> list[PlacePath]:
+        """Return the laid files whose changes are the user's, or are merged with the user's."""
+        return [path for (path,) in self._db.execute("SELECT path FROM laid WHERE role != ''")]
+
     def laid_below(self, folder: PlacePath) -> dict[PlacePath, Laid]:
         """Return what Rellum laid in a folder and all below it."""
         rows = self._db.execute(
             "SELECT * FROM laid WHERE path > ? AND path < ?", (f"{folder}/", f"{folder}0")
         )
-        return {laid.path: laid for laid in map(_laid, rows)}
+        return {laid.path: laid for laid in map(laid_of_row, rows)}
 
     def laid_outside(self) -> dict[PlacePath, Laid]:
         """Return what Rellum laid outside the game folder."""
         rows = self._db.execute("SELECT * FROM laid WHERE path < '@game/' OR path >= '@game0'")
-        return {laid.path: laid for laid in map(_laid, rows)}
+        return {laid.path: laid for laid in map(laid_of_row, rows)}
 
     def outside(self) -> dict[str, str]:
         """Return the folders of the places outside the game folder that were ever laid in."""
@@ -225,7 +250,8 @@ class State:
         rows = self._db.execute(
             "SELECT digest, count(*) FROM (SELECT under_digest AS digest FROM laid"
             " WHERE under_digest IS NOT NULL UNION ALL SELECT base_digest FROM laid"
-            " WHERE base_digest IS NOT NULL UNION ALL SELECT digest FROM kept) GROUP BY digest"
+            " WHERE base_digest IS NOT NULL UNION ALL SELECT digest FROM kept"
+            f" UNION ALL {NEEDED_BY_CHECKPOINTS}) GROUP BY digest"
         )
         return {Digest(digest): count for digest, count in rows}
 
@@ -239,6 +265,8 @@ class State:
         moment = now()
         gone = [(path,) for path in change.no_longer_laid]
         with self._db:
+            self.has_forgotten = self.checkpoints.note(change, moment)
+            self._record_baseline(change)
             self._db.executemany("DELETE FROM laid WHERE path = ?", gone)
             self._db.executemany(
                 f"INSERT OR REPLACE INTO laid VALUES ({LAID_MARKS})", map(laid_row, change.laid)
@@ -254,6 +282,21 @@ class State:
             self._update_stamps(change)
             self._db.execute(
                 "INSERT INTO change VALUES (?, ?, ?)", (change.id, change.action, moment)
+            )
+
+    def _record_baseline(self, change: StateChange) -> None:
+        for path, row in change.baseline:
+            self._db.execute("DELETE FROM baseline WHERE path = ?", (path,))
+            self._db.execute("DELETE FROM spelling WHERE path = ?", (path,))
+            if row is not None:
+                self._db.execute("INSERT INTO baseline VALUES (?, ?, ?, ?, ?, ?, ?)", row)
+                self._db.executemany(
+                    "INSERT OR IGNORE INTO spelling VALUES (?, ?)", spelling_rows([path])
+                )
+        if change.identity:
+            self._db.execute(
+                f"UPDATE adopted SET ({IDENTITY_COLUMNS}) = (?, ?, ?, ?, ?, ?)",
+                json.loads(change.identity),
             )
 
     def _update_own_folders(self, change: StateChange) -> None:
@@ -274,10 +317,14 @@ class State:
 
         for laid in change.laid:
             note(laid.path, file_row(laid.path, laid.content) if laid.content else None)
-        vanilla = self.baseline(change.no_longer_laid)
-        for path in change.no_longer_laid:
+        changed = [PlacePath(path) for path, _ in change.baseline]
+        laid_now = {laid.path for laid in change.laid}
+        bare = {*change.no_longer_laid, *changed} - laid_now
+        bare -= self.laid(changed).keys() - set(change.no_longer_laid)
+        vanilla = self.baseline(bare)
+        for path in bare:
             entry = vanilla.get(path)
-            note(path, file_row(path, entry.content) if entry and entry.content else None)
+            note(path, _row_of(entry) if entry else None)
         for path in change.gone_folders:
             note(path, None)
             self._db.execute("DELETE FROM stamp WHERE folder = ?", (path,))
@@ -332,8 +379,8 @@ def open_state(home: PackHome) -> State:
         connection.execute("PRAGMA synchronous = FULL")
         version = connection.execute("PRAGMA user_version").fetchone()[0]
         adopted = version and connection.execute("SELECT count(*) FROM adopted").fetchone()[0]
-        if version == 1:
-            upgrade(connection)
+        if adopted and version < SCHEMA_VERSION:
+            upgrade(connection, version)
     except sqlite3.Error as error:
         raise StateFault(
             f"{home.state_file} is damaged: {error}",
@@ -367,12 +414,21 @@ def file_row(path: str, content: Content) -> str:
     return f"{path.rpartition('/')[2]}/{content.size}/{content.mtime_ns}"
 
 
+def _row_of(entry: BaselineEntry) -> str | None:
+    """Return a vanilla entry's row in the stamp of its folder."""
+    if entry.content:
+        return file_row(entry.path, entry.content)
+    name = entry.path.rpartition("/")[2]
+    return f"{name}/" if entry.kind == "folder" else f"{name}//{entry.target}"
+
+
 def _content(values: Sequence[Any]) -> Content:
     digest, size, mode, mtime_ns = values
     return Content(digest=Digest(digest), size=size, mode=mode, mtime_ns=mtime_ns)
 
 
-def _baseline_entry(row: Sequence[Any]) -> BaselineEntry:
+def baseline_entry(row: Sequence[Any]) -> BaselineEntry:
+    """Return what a row of the table ``baseline`` says."""
     path, kind, size, digest, mode, mtime_ns, target = row
     content = _content((digest, size, mode, mtime_ns)) if kind == "file" else None
     return BaselineEntry(path=PlacePath(path), kind=kind, content=content, target=target)
@@ -384,7 +440,8 @@ LAID_MARKS = ", ".join("?" * 12)
 _NOTHING = Content(digest=Digest(""), size=0, mode=0, mtime_ns=0)
 
 
-def _laid(row: Sequence[Any]) -> Laid:
+def laid_of_row(row: Sequence[Any]) -> Laid:
+    """Return what a row of the table ``laid`` says."""
     return Laid(
         path=PlacePath(row[0]),
         owner=row[1],

@@ -1,0 +1,82 @@
+"""``rellum checkpoint``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.pack.checkpoints import Checkpoint
+
+
+def checkpoint(
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="A name to go back by.")] = "",
+    good: Annotated[
+        bool, typer.Option("--good", help="Mark it as known to be good: it is never forgotten.")
+    ] = False,
+    listed: Annotated[
+        bool, typer.Option("--list", help="Show all checkpoints, the newest first.")
+    ] = False,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Make a state that 'rellum rewind' goes back to; --list shows them.
+
+    One is made by itself before every change: game files, settings and line-up. The newest ten stay,
+    of older ones the last of each day for thirty days; those with a name or marked good stay.
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions import rewind as actions
+
+    if listed:
+        if name or good:
+            raise typer.BadParameter("--list goes with neither a name nor --good")
+        found = actions.list_checkpoints(pack, tell_recovered)
+        if as_json:
+            console.say_json({"checkpoints": list(map(_document, found))})
+        else:
+            _show(found)
+        return
+    made = actions.make_checkpoint(pack, name, good, tell_recovered)
+    if as_json:
+        console.say_json(_document(made))
+        return
+    called = f" '{made.name}'" if made.name else ""
+    mark = ", marked good" if made.good else ""
+    console.say(f"Checkpoint {made.number}{called}{mark}.")
+    console.say(f"Go back to it by 'rellum rewind {made.name or made.number}'.")
+
+
+def _show(found: list[Checkpoint]) -> None:
+    if not found:
+        console.say("No checkpoint yet: each change of the game makes one.")
+        return
+    rows = []
+    for each in found:
+        then = f"{each.ended_by}, {console.count_text(each.files, 'file')}"
+        rows.append(
+            (
+                str(each.number),
+                each.made_at.replace("T", " ").removesuffix("Z"),
+                each.version,
+                each.name or "-",
+                "good" if each.good else "",
+                then if each.ended_by else "nothing has changed since",
+            )
+        )
+    console.table(("no.", "made (UTC)", "game", "name", "", "what came after"), rows, right=(0,))
+
+
+def _document(each: Checkpoint) -> dict[str, Any]:
+    return {
+        "number": each.number,
+        "name": each.name or None,
+        "good": each.good,
+        "made_at": each.made_at,
+        "game_version": each.version,
+        "ended_by": each.ended_by or None,
+        "files": each.files,
+    }

@@ -1,0 +1,147 @@
+"""Checkpoints: making them, listing them, and going back to one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.restore import NoSources
+from rellum.core.change.disk import Disk
+from rellum.core.change.execute import execute
+from rellum.core.change.journal import PackChange
+from rellum.core.change.keeping import keep_settings
+from rellum.core.change.plan import Plan
+from rellum.core.change.readiness import Space, space_for
+from rellum.core.change.rewinding import plan_rewind
+from rellum.core.errors import UserError
+from rellum.core.nearest import nearest
+from rellum.core.pack.checkpoints import Before, Checkpoint, PackTexts
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
+from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.pack.state import now
+
+
+class NoCheckpoint(UserError):
+    """There is no checkpoint of that name, or none at all."""
+
+    code = "no-checkpoint"
+
+
+class BadName(UserError):
+    """A checkpoint cannot have that name."""
+
+    code = "bad-name"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rewinding:
+    """What ``rewind`` would do. ``texts`` names those of the pack's files that become others."""
+
+    checkpoint: Checkpoint
+    plan: Plan
+    space: Space
+    texts: tuple[str, ...]
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether all is as it was."""
+        return self.plan.is_empty and not self.texts
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RewindResult:
+    """What was done. ``done`` is False where the user said no."""
+
+    rewinding: Rewinding
+    done: bool
+    originals_folder: str
+
+
+Confirm = Callable[[Rewinding], bool]
+
+
+def make_checkpoint(
+    pack_folder: str, name: str, good: bool, on_recovered: OnRecovered, disk: Disk | None = None
+) -> Checkpoint:
+    """Make a checkpoint of what is now. Raises BadName."""
+    if name.isdigit() or name != name.strip() or not name.isprintable():
+        raise BadName(
+            f"a checkpoint cannot be called {name!r}",
+            hint="Give it a name that is more than a number, such as 'before-the-storm'.",
+        )
+    with open_pack(pack_folder, on_recovered, disk) as opened:
+        before = Before(settings=keep_settings(opened.site), pack_texts=pack_texts(opened.home))
+        checkpoints = opened.state.checkpoints
+        number = checkpoints.make(name, good, before, now())
+        return next(each for each in checkpoints.all() if each.number == number)
+
+
+def list_checkpoints(pack_folder: str, on_recovered: OnRecovered) -> list[Checkpoint]:
+    """Return all checkpoints, the newest first."""
+    with open_pack(pack_folder, on_recovered) as opened:
+        return opened.state.checkpoints.all()
+
+
+def rewind(
+    pack_folder: str,
+    name: str,
+    good: bool,
+    on_recovered: OnRecovered,
+    confirm: Confirm,
+    disk: Disk | None = None,
+) -> RewindResult:
+    """Go back to a checkpoint: by name or number, the last ``good`` one, or (neither) the last change.
+
+    Raises NoCheckpoint, CannotLay, FolderOwned, NoSpace, RolledBack.
+    """
+    with open_pack(pack_folder, on_recovered, disk) as opened:
+        refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        checkpoints = opened.state.checkpoints
+        chosen = _choose(checkpoints.all(), name, good)
+        then = checkpoints.then(chosen.number)
+        plan = plan_rewind(then, opened.state, opened.roots, opened.site.originals.has)
+        rewinding = Rewinding(
+            checkpoint=chosen,
+            plan=plan,
+            space=space_for(plan, opened.home, opened.roots),
+            texts=tuple(_differing(then.pack_texts, opened)),
+        )
+        done = rewinding.is_empty or confirm(rewinding)
+        if done and not rewinding.is_empty:
+            pack = PackChange(becoming=then.pack_texts, writes=(PACK_FILE, LOCK_FILE))
+            execute(plan, "rewind", opened.site, NoSources(), pack)
+        folder = opened.home.originals_folder
+        return RewindResult(rewinding=rewinding, done=done, originals_folder=folder)
+
+
+def _differing(texts: PackTexts, opened: OpenPack) -> list[str]:
+    then, now_there = dict(texts), dict(pack_texts(opened.home))
+    return [name for name in (PACK_FILE, LOCK_FILE) if then.get(name) != now_there.get(name)]
+
+
+def _choose(checkpoints: Sequence[Checkpoint], name: str, good: bool) -> Checkpoint:
+    if not checkpoints:
+        raise NoCheckpoint(
+            "there is no checkpoint yet",
+            hint="Each change of the game makes one; 'rellum checkpoint' makes one by hand.",
+        )
+    if good:
+        found = next((each for each in checkpoints if each.good), None)
+        if found is None:
+            raise NoCheckpoint(
+                "no checkpoint is marked good",
+                hint="Mark one when the game runs well: 'rellum checkpoint --good'.",
+            )
+        return found
+    if not name:
+        # One that nothing changed after is what is there now.
+        return next((each for each in checkpoints if each.ended_by), checkpoints[0])
+    for each in checkpoints:
+        if name in (each.name, str(each.number)):
+            return each
+    names = [each.name for each in checkpoints if each.name]
+    raise NoCheckpoint(
+        f"there is no checkpoint {name!r}" + nearest(name, names),
+        hint="'rellum checkpoint --list' shows them all.",
+    )

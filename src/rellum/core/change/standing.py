@@ -1,0 +1,39 @@
+"""What stands at a path now, hashed only where size or time are not as known."""
+
+from __future__ import annotations
+
+import os
+import stat
+
+from rellum.core.change.plan import CannotLay
+from rellum.core.folder.content import Content
+from rellum.core.hashing import hash_file
+from rellum.core.paths import PlacePath, Roots, shown
+
+
+def content_at(roots: Roots, path: PlacePath, known: Content | None) -> tuple[Content | None, bool]:
+    """Return what stands at a path, and whether it differs from what is known of it.
+
+    Raises CannotLay where it is no file, OSError.
+    """
+    absolute = roots.absolute(path)
+    try:
+        status = os.lstat(absolute)
+    except (FileNotFoundError, NotADirectoryError):
+        return None, known is not None
+    if not stat.S_ISREG(status.st_mode):
+        what = "folder" if stat.S_ISDIR(status.st_mode) else "link"
+        raise CannotLay(
+            f"{shown(path)} is a {what} now, where a file belongs",
+            hint="Move it away and try again; nothing was changed.",
+        )
+    if known and (status.st_size, status.st_mtime_ns) == (known.size, known.mtime_ns):
+        return known, False
+    digest = hash_file(absolute)
+    content = Content(
+        digest=digest,
+        size=status.st_size,
+        mode=stat.S_IMODE(status.st_mode),
+        mtime_ns=status.st_mtime_ns,
+    )
+    return content, known is None or known.digest != digest

@@ -1,0 +1,355 @@
+"""Checkpoints in the state: what the folder, the settings and the line-up were, and what may be forgotten.
+
+The tables are described in ``rellum.core.pack.schema``. A checkpoint costs what changed since, not
+what the game holds.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import zlib
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from rellum.core.folder.content import Content
+from rellum.core.hashing import Digest, hash_bytes
+from rellum.core.paths import PlacePath
+
+if TYPE_CHECKING:
+    from rellum.core.pack.state import StateChange
+
+KEPT_IN_FULL = 10
+"""So many of the newest checkpoints stay, whatever they are."""
+
+KEPT_DAYS = 30
+"""Of older ones, the last of each day stays for so many days. Named and good ones stay always."""
+
+IDENTITY_COLUMNS = "sheet, name, version, edition, expansions, evidence"
+
+# What lies at the same path now, laid or vanilla, is put into the store when it goes.
+NEEDED_BY_CHECKPOINTS = """
+    SELECT was_file.digest FROM was_file LEFT JOIN laid USING (path) LEFT JOIN baseline USING (path)
+    WHERE was_file.digest IS NOT NULL AND was_file.digest IS NOT laid.digest
+    AND was_file.digest IS NOT baseline.digest
+    UNION ALL SELECT was_laid.under_digest FROM was_laid LEFT JOIN baseline USING (path)
+    WHERE was_laid.under_digest IS NOT NULL AND was_laid.under_digest IS NOT baseline.digest
+    UNION ALL SELECT base_digest FROM was_laid WHERE base_digest IS NOT NULL
+    UNION ALL SELECT digest FROM setting
+"""
+
+PackTexts = tuple[tuple[str, str], ...]
+"""The texts of rellum.toml and rellum.lock by file name; one that is not named is not there."""
+
+BaselineChange = tuple[str, "tuple[Any, ...] | None"]
+"""A path and its new row of the table ``baseline``, or None where it is vanilla no longer."""
+
+SettingRow = tuple[PlacePath, Content]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Before:
+    """What a change's checkpoint notes: what stood at each path touched, and the settings.
+
+    ``pack_texts`` are those that stand in the pack's folder; None where those that the folder was made
+    by are meant. ``aside`` are files of the user's that waited for a mod.
+    """
+
+    files: tuple[tuple[PlacePath, Content | None], ...] = ()
+    settings: tuple[SettingRow, ...] = ()
+    pack_texts: PackTexts | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Checkpoint:
+    """A state that can be gone back to.
+
+    ``ended_by`` is the action that changed the folder after it, empty where nothing has yet; ``version``
+    is the game's. ``files`` counts the files that going back just one checkpoint would touch.
+    """
+
+    number: int
+    name: str
+    good: bool
+    made_at: str
+    ended_by: str
+    version: str
+    files: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Then:
+    """How everything was at a checkpoint that is not so now, or may not be.
+
+    ``files`` and ``laid`` hold None where nothing stood, or was laid. ``vanilla`` are rows of the table
+    ``baseline``; ``folders`` tell whether Rellum had made each. ``aside`` names the mod for which a file
+    waited at a path.
+    """
+
+    files: Mapping[PlacePath, Content | None]
+    aside: Mapping[PlacePath, str]
+    laid: Mapping[PlacePath, tuple[Any, ...] | None]
+    vanilla: Mapping[PlacePath, tuple[Any, ...] | None]
+    folders: Mapping[PlacePath, bool]
+    settings: Mapping[PlacePath, Content]
+    pack_texts: PackTexts
+    identity: str
+
+
+class Checkpoints:
+    """The checkpoints in an open state."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._db = connection
+
+    def all(self) -> list[Checkpoint]:
+        """Return every checkpoint, the newest first."""
+        counts = dict(self._db.execute("SELECT checkpoint, count(*) FROM was_file GROUP BY 1"))
+        rows = self._db.execute(
+            "SELECT number, name, good, made_at, ended_by, identity FROM checkpoint"
+            " ORDER BY number DESC"
+        )
+        return [
+            Checkpoint(
+                number=number,
+                name=name,
+                good=bool(good),
+                made_at=made_at,
+                ended_by=ended_by,
+                version=json.loads(identity)[2],
+                files=counts.get(number, 0),
+            )
+            for number, name, good, made_at, ended_by, identity in rows
+        ]
+
+    def settings(self) -> dict[PlacePath, Content]:
+        """Return the settings as the newest checkpoint has them."""
+        newest = self._newest()
+        return dict(self._settings(newest)) if newest else {}
+
+    def texts_in_force(self) -> PackTexts:
+        """Return the texts that the folder was last made by."""
+        rows = self._db.execute("SELECT name, digest FROM in_force ORDER BY name")
+        return self._texts(rows.fetchall())
+
+    def put_in_force(self, texts: PackTexts) -> None:
+        """Note the texts that the folder is made by. Part of the caller's transaction."""
+        self._db.execute("DELETE FROM in_force")
+        self._db.executemany("INSERT INTO in_force VALUES (?, ?)", self._put_texts(texts))
+
+    def make(self, name: str, good: bool, before: Before, moment: str) -> int:
+        """Make a checkpoint of what is now, or name the newest if nothing changed since; its number."""
+        with self._db:
+            number = self._make(before, moment)
+            if name:
+                self._db.execute("UPDATE checkpoint SET name = '' WHERE name = ?", (name,))
+                self._db.execute("UPDATE checkpoint SET name = ? WHERE number = ?", (name, number))
+            if good:
+                self._db.execute("UPDATE checkpoint SET good = 1 WHERE number = ?", (number,))
+        return number
+
+    def note(self, change: StateChange, moment: str) -> bool:
+        """Note how everything was that a change makes other. Part of its transaction, and first in it.
+
+        Return whether old checkpoints were let go of.
+        """
+        number = self._make(change.before, moment)
+        self._db.execute(
+            "UPDATE checkpoint SET ended_by = ? WHERE number = ? AND ended_by = ''",
+            (change.action, number),
+        )
+        aside = dict(self._db.execute("SELECT path, aside_for FROM kept WHERE aside_for != ''"))
+        self._db.executemany(
+            "INSERT OR IGNORE INTO was_file VALUES (?, ?, ?, ?, ?, ?, ?)",
+            ((number, path, *_columns(c), aside.get(path, "")) for path, c in change.before.files),
+        )
+        laid = [each.path for each in change.laid] + list(change.no_longer_laid)
+        self._note_rows("was_laid", "laid", number, laid)
+        self._note_rows("was_vanilla", "baseline", number, [path for path, _ in change.baseline])
+        own = {path for (path,) in self._db.execute("SELECT path FROM own_folder")}
+        self._db.executemany(
+            "INSERT OR IGNORE INTO was_folder VALUES (?, ?, ?)",
+            ((number, path, path in own) for path in (*change.new_folders, *change.gone_folders)),
+        )
+        if change.pack_texts is not None:
+            self.put_in_force(change.pack_texts)
+        return self._thin(moment)
+
+    def then(self, number: int) -> Then:
+        """Return how everything was at a checkpoint."""
+        since = "FROM {} WHERE checkpoint >= ? ORDER BY checkpoint DESC"
+        files: dict[PlacePath, Content | None] = {}
+        aside: dict[PlacePath, str] = {}
+        for path, *columns, waits in self._db.execute(
+            f"SELECT path, digest, size, mode, mtime_ns, aside_for {since.format('was_file')}",
+            (number,),
+        ):
+            files[path], aside[path] = _content(columns), waits
+        laid, vanilla = (
+            {
+                PlacePath(path): None if row is None else tuple(json.loads(row))
+                for path, row in self._db.execute(
+                    f"SELECT path, row {since.format(table)}", (number,)
+                )
+            }
+            for table in ("was_laid", "was_vanilla")
+        )
+        folders = {
+            PlacePath(path): bool(own)
+            for path, own in self._db.execute(
+                f"SELECT path, own {since.format('was_folder')}", (number,)
+            )
+        }
+        texts, identity = self._db.execute(
+            "SELECT pack_texts, identity FROM checkpoint WHERE number = ?", (number,)
+        ).fetchone()
+        return Then(
+            files=files,
+            aside={path: waits for path, waits in aside.items() if waits},
+            laid=laid,
+            vanilla=vanilla,
+            folders=folders,
+            settings=dict(self._settings(number)),
+            pack_texts=self._texts(json.loads(texts)),
+            identity=identity,
+        )
+
+    def _make(self, before: Before, moment: str) -> int:
+        """Return the checkpoint of what is now: the newest, where nothing changed since; or a new one."""
+        in_force = self._db.execute("SELECT name, digest FROM in_force ORDER BY name").fetchall()
+        standing = before.pack_texts
+        texts = in_force if standing is None else self._put_texts(standing)
+        identity = json.dumps(
+            self._db.execute(f"SELECT {IDENTITY_COLUMNS} FROM adopted").fetchone()
+        )
+        newest = self._newest()
+        if newest:
+            row = self._db.execute(
+                "SELECT ended_by, pack_texts, identity FROM checkpoint WHERE number = ?", (newest,)
+            ).fetchone()
+            if row == ("", json.dumps(texts), identity) and _same(
+                dict(self._settings(newest)), dict(before.settings)
+            ):
+                return newest
+        cursor = self._db.execute(
+            "INSERT INTO checkpoint (name, good, made_at, ended_by, pack_texts, identity)"
+            " VALUES ('', 0, ?, '', ?, ?)",
+            (moment, json.dumps(texts), identity),
+        )
+        number = cursor.lastrowid
+        assert number
+        self._db.executemany(
+            "INSERT INTO setting VALUES (?, ?, ?, ?, ?, ?)",
+            ((number, path, *_columns(content)) for path, content in before.settings),
+        )
+        return number
+
+    def _note_rows(self, table: str, of: str, number: int, paths: Sequence[str]) -> None:
+        """Note the rows that stand in a table for these paths, as JSON; null where there is none."""
+        columns = "path, under_digest, base_digest, row" if of == "laid" else "path, row"
+        marks = ", ".join("?" * (columns.count(",") + 2))
+        statement = f"INSERT OR IGNORE INTO {table} (checkpoint, {columns}) VALUES ({marks})"
+        for start in range(0, len(paths), 500):
+            part = paths[start : start + 500]
+            some = ",".join("?" * len(part))
+            found = {
+                row[0]: row
+                for row in self._db.execute(f"SELECT * FROM {of} WHERE path IN ({some})", part)
+            }
+            for path in part:
+                row = found.get(path)
+                text = None if row is None else json.dumps(row)
+                # In a row of ``laid``, what lies under it is the seventh, the base the twelfth.
+                digests = ((row[6], row[11]) if row else (None, None)) if of == "laid" else ()
+                self._db.execute(statement, (number, path, *digests, text))
+
+    def _newest(self) -> int:
+        number = self._db.execute("SELECT max(number) FROM checkpoint").fetchone()[0]
+        return number or 0
+
+    def _settings(self, number: int) -> Iterator[SettingRow]:
+        rows = self._db.execute(
+            "SELECT path, digest, size, mode, mtime_ns FROM setting WHERE checkpoint = ?", (number,)
+        )
+        for path, *columns in rows:
+            content = _content(columns)
+            assert content is not None
+            yield PlacePath(path), content
+
+    def _put_texts(self, texts: PackTexts) -> list[tuple[str, str]]:
+        rows: list[tuple[str, str]] = []
+        for name, text in sorted(texts):
+            content = text.encode("utf-8", "surrogateescape")
+            digest = hash_bytes(content)
+            self._db.execute(
+                "INSERT OR IGNORE INTO pack_text VALUES (?, ?)", (digest, zlib.compress(content))
+            )
+            rows.append((name, digest))
+        return rows
+
+    def _texts(self, rows: Iterable[Sequence[str]]) -> PackTexts:
+        found = []
+        for name, digest in rows:
+            (content,) = self._db.execute(
+                "SELECT content FROM pack_text WHERE digest = ?", (digest,)
+            ).fetchone()
+            found.append((name, zlib.decompress(content).decode("utf-8", "surrogateescape")))
+        return tuple(found)
+
+    def _thin(self, moment: str) -> bool:
+        """Forget checkpoints by the rule; what they alone knew goes over to the one before."""
+        rows = self._db.execute(
+            "SELECT number, made_at, name != '' OR good FROM checkpoint ORDER BY number DESC"
+        ).fetchall()
+        gone = superfluous(rows, moment)
+        for number in gone:
+            older = self._db.execute(
+                "SELECT max(number) FROM checkpoint WHERE number < ?", (number,)
+            ).fetchone()[0]
+            for table in ("was_file", "was_laid", "was_vanilla", "was_folder"):
+                if older:
+                    self._db.execute(
+                        f"UPDATE OR IGNORE {table} SET checkpoint = ? WHERE checkpoint = ?",
+                        (older, number),
+                    )
+                self._db.execute(f"DELETE FROM {table} WHERE checkpoint = ?", (number,))
+            self._db.execute("DELETE FROM setting WHERE checkpoint = ?", (number,))
+            self._db.execute("DELETE FROM checkpoint WHERE number = ?", (number,))
+        return bool(gone)
+
+
+def superfluous(rows: Sequence[tuple[int, str, int]], moment: str) -> list[int]:
+    """Return the checkpoints that need not be kept, by the rule of ``KEPT_IN_FULL`` and ``KEPT_DAYS``.
+
+    ``rows`` are number, time (ISO 8601) and whether it stays in any case, the newest first.
+    """
+    import datetime
+
+    today = datetime.date.fromisoformat(moment[:10])
+    seen: set[str] = {made_at[:10] for _, made_at, _ in rows[:KEPT_IN_FULL]}
+    gone = []
+    for number, made_at, stays in rows[KEPT_IN_FULL:]:
+        day = made_at[:10]
+        age = (today - datetime.date.fromisoformat(day)).days
+        if not stays and (day in seen or age > KEPT_DAYS):
+            gone.append(number)
+        seen.add(day)
+    return gone
+
+
+def _same(first: Mapping[PlacePath, Content], second: Mapping[PlacePath, Content]) -> bool:
+    return {p: c.digest for p, c in first.items()} == {p: c.digest for p, c in second.items()}
+
+
+def _columns(content: Content | None) -> tuple[object, ...]:
+    if content is None:
+        return (None, None, None, None)
+    return (content.digest, content.size, content.mode, content.mtime_ns)
+
+
+def _content(columns: Sequence[Any]) -> Content | None:
+    digest, size, mode, mtime_ns = columns
+    if digest is None:
+        return None
+    return Content(digest=Digest(digest), size=size, mode=mode, mtime_ns=mtime_ns)
