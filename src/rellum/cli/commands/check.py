@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -9,7 +10,7 @@ import typer
 from rellum.cli import console, options
 
 if TYPE_CHECKING:
-    from rellum.core.folder.model import Drift, Finding
+    from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate
 
 
 def check(
@@ -22,7 +23,8 @@ def check(
 ) -> None:
     """Tell whether the game folder is as Rellum left it.
 
-    Names what is changed, missing or foreign, and whose it is. Exit status 1 if anything is.
+    Sorts what differs by its cause, and names for each the command that deals with it. Exit status 1
+    if anything differs.
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.check import check as action
@@ -48,25 +50,33 @@ def check(
 _MOST_MEMBERS = 5
 """How many members of a container are told unless all are asked for."""
 
+_WORDS: dict[Cause, tuple[str, str]] = {
+    "game-update": ("game updated", "'rellum apply' moves the pack to what the game is now"),
+    "vanilla-changed": ("vanilla changed", "'rellum restore --damaged'"),
+    "vanilla-missing": ("vanilla missing", "'rellum restore --damaged'"),
+    "mod-changed": ("mod changed", "'rellum restore --damaged'; 'rellum absorb' keeps the change"),
+    "mod-missing": ("mod missing", "'rellum restore --damaged'"),
+    "left-over": ("left over", "'rellum sweep' moves it out of the game"),
+    "foreign-shared": ("foreign, may load", "'rellum sweep', or 'rellum absorb' to keep it"),
+    "foreign": ("foreign", "harmless; 'rellum sweep' moves it out of the game"),
+    "case-changed": ("other capitals", "'rellum restore --damaged' gives it its name again"),
+    "marker": ("Rellum's marker", "'rellum apply' writes it again"),
+    "": ("differs", "no catalog, so no cause is told; 'rellum restore' brings vanilla back"),
+}
+"""How each cause is called, and the command that deals with it."""
+
 
 def _show(drift: Drift, *, every: bool) -> None:
     from rellum.cli.render import MOST_LINES
-    from rellum.core.paths import shown
 
-    findings = drift.findings if every else drift.findings[:MOST_LINES]
-    rows: list[tuple[str, str, str, str, str]] = []
-    for each in findings:
-        rows.append(
-            (each.kind, shown(each.path), each.owner or "nobody", each.detail, _remedy(each))
-        )
-        members = each.members if every else each.members[:_MOST_MEMBERS]
-        rows += [(member.kind, f"  !/{member.member}", "", "", "") for member in members]
-        if len(each.members) > len(members):
-            more = console.count_text(len(each.members) - len(members), "member")
-            rows.append(("", f"  … {more} more", "", "", ""))
-    console.table(("finding", "file", "whose", "what", "mend with"), rows)
-    if len(drift.findings) > len(findings):
-        console.say(f"… and {len(drift.findings) - len(findings):,} more (--all lists every one)")
+    if drift.update:
+        console.say(console.styled(_update_line(drift.update), "bold"))
+        console.say()
+    if every or len(drift.findings) <= MOST_LINES:
+        _show_each(drift.findings, every=every)
+    else:
+        _show_grouped(drift.findings)
+        console.say("(--all lists every file)")
     counts = {
         kind: sum(each.kind == kind for each in drift.findings)
         for kind in ("changed", "missing", "foreign")
@@ -74,6 +84,71 @@ def _show(drift: Drift, *, every: bool) -> None:
     told = ", ".join(f"{count:,} {kind}" for kind, count in counts.items() if count)
     console.say()
     console.say(f"{told}; {drift.files_seen:,} entries looked at.")
+    _show_remedies(drift)
+
+
+def _update_line(update: GameUpdate) -> str:
+    files = console.count_text(update.files, "file")
+    if update.by == "baseline":
+        return (
+            f"The game was updated: it is {update.version} now, {files} as known of that version."
+        )
+    if update.by == "version":
+        return f"The game was updated: it calls itself {update.version} now; {files} differ."
+    return f"The game was probably updated: {files} changed together."
+
+
+def _show_each(findings: Sequence[Finding], *, every: bool) -> None:
+    from rellum.core.paths import shown
+
+    rows: list[tuple[str, str, str, str]] = []
+    for each in findings:
+        what = _WORDS[each.cause][0]
+        rows.append((what, shown(each.path), each.owner or "nobody", each.detail))
+        members = each.members if every else each.members[:_MOST_MEMBERS]
+        rows += [(member.kind, f"  !/{member.member}", "", "") for member in members]
+        if len(each.members) > len(members):
+            more = console.count_text(len(each.members) - len(members), "member")
+            rows.append(("", f"  … {more} more", "", ""))
+    console.table(("finding", "file", "whose", "what"), rows)
+
+
+def _show_grouped(findings: Sequence[Finding]) -> None:
+    """Show how many there are of each cause in each folder; in folders further up, if that is long."""
+    from collections import Counter
+
+    from rellum.cli.render import MOST_LINES
+    from rellum.core.paths import shown
+
+    order = list(_WORDS)
+    for depth in range(max(each.path.count("/") for each in findings), 0, -1):
+        groups: Counter[tuple[int, str, str]] = Counter()
+        for each in findings:
+            parts = each.path.split("/")
+            folder = "/".join(parts[: min(depth, len(parts) - 1)])
+            groups[order.index(each.cause), folder, each.owner or "nobody"] += 1
+        if len(groups) <= MOST_LINES:
+            break
+    lines = sorted(groups)[:MOST_LINES]
+    rows = [
+        (_WORDS[order[cause]][0], f"{shown(folder)}/", owner, f"{groups[cause, folder, owner]:,}")
+        for cause, folder, owner in lines
+    ]
+    console.table(("finding", "in", "whose", "files"), rows, right=(3,))
+    if len(groups) > len(lines):
+        console.say(f"… and {len(groups) - len(lines):,} more groups")
+
+
+def _show_remedies(drift: Drift) -> None:
+    """Say for each cause that was found which command deals with it."""
+    causes = {each.cause for each in drift.findings}
+    for cause, (word, remedy) in _WORDS.items():
+        if cause in causes:
+            console.say(f"  {word + ':':18} {remedy}")
+    if "game-update" in causes:
+        console.say(f"  {'':18} 'rellum restore --damaged --from COPY' puts the old files back")
+    elif any(each.owner == "vanilla" and not each.has_original for each in drift.findings):
+        console.say("Originals that Rellum never saw come from a clean copy: '--from FOLDER'.")
 
 
 def _show_own_changes(drift: Drift, *, every: bool) -> None:
@@ -87,18 +162,6 @@ def _show_own_changes(drift: Drift, *, every: bool) -> None:
     console.say(f"  {', '.join(map(shown, named))}{more}")
 
 
-def _remedy(finding: Finding) -> str:
-    from rellum.core.folder.content import RELLUM, VANILLA
-
-    if finding.kind == "foreign":
-        return "-"
-    if finding.owner == RELLUM:
-        return "apply"
-    if finding.owner != VANILLA:
-        return "apply, or restore"
-    return "restore" if finding.has_original else "a clean copy of the game"
-
-
 def _document(drift: Drift) -> dict[str, Any]:
     from rellum.core.paths import shown
 
@@ -107,6 +170,7 @@ def _document(drift: Drift) -> dict[str, Any]:
             {
                 "path": shown(each.path),
                 "finding": each.kind,
+                "cause": each.cause or None,
                 "owner": each.owner or None,
                 "detail": each.detail,
                 "has_original": each.has_original,
@@ -118,6 +182,13 @@ def _document(drift: Drift) -> dict[str, Any]:
         ],
         "touched": [shown(path) for path in drift.touched],
         "own_changes": [shown(path) for path in drift.own_changes],
+        "update": {
+            "version": drift.update.version or None,
+            "files": drift.update.files,
+            "told_by": drift.update.by,
+        }
+        if drift.update
+        else None,
         "files_seen": drift.files_seen,
         "files_hashed": drift.files_hashed,
     }

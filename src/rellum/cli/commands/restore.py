@@ -23,46 +23,74 @@ def restore(
     everything: Annotated[
         bool, typer.Option("--all", help="The whole game folder, as it was adopted.")
     ] = False,
+    damaged: Annotated[
+        bool,
+        typer.Option("--damaged", help="Just what 'rellum check' finds wrong: vanilla and mods."),
+    ] = False,
+    source: Annotated[
+        str,
+        typer.Option(
+            "--from",
+            metavar="COPY",
+            help="A folder or archive with originals that Rellum never saw.",
+        ),
+    ] = "",
     yes: options.Yes = False,
     pack: options.Pack = options.HERE,
 ) -> None:
     """Bring vanilla originals back: of files, a mod, or the whole game."""
-    if sum((bool(paths), bool(mod), everything)) != 1:
-        raise typer.BadParameter("name either files, or --mod ID, or --all")
-    result = _restore(tuple(paths or ()), mod, pack, _asker(yes))
+    if sum((bool(paths), bool(mod), everything, damaged)) != 1:
+        raise typer.BadParameter("name either files, or --mod ID, or --damaged, or --all")
+    ask = _asker(yes)
+    if damaged:
+        from rellum.cli.recovery import tell_recovered
+        from rellum.core.actions.repair import restore_damaged
+        from rellum.core.shelf.store import shelf_folder
+
+        result = restore_damaged(pack, shelf_folder(), tell_recovered, ask, source=source)
+    else:
+        result = _restore(tuple(paths or ()), mod, pack, ask, source)
     restoration = result.restoration
     plan = restoration.plan
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
     if plan.visible:
-        back = sum(each.after is not None for each in plan.visible)
-        gone = len(plan.visible) - back
+        mended = sum(each.effect == "mends" for each in plan.visible)
+        back = sum(each.after is not None for each in plan.visible) - mended
+        gone = len(plan.visible) - back - mended
         counts = [
             f"{console.count_text(back, 'original')} back" if back else "",
+            f"{console.count_text(mended, 'file')} of mods mended" if mended else "",
             f"{console.count_text(gone, 'file')} of mods taken out" if gone else "",
         ]
         console.say(f"Restored: {', '.join(filter(None, counts))}.")
     elif not plan.left_alone:
-        console.say("Nothing to do: that is vanilla already.")
+        console.say(
+            "Nothing to do: nothing is damaged."
+            if damaged
+            else "Nothing to do: that is vanilla already."
+        )
     if any(each.keep for each in plan.operations):
         from rellum.cli.render import tell_kept
 
         tell_kept(plan, result.originals_folder)
-    _tell_rest(restoration, everything=everything)
+    _tell_rest(restoration, everything=everything, lays_again=not damaged)
     if plan.left_alone:
         raise typer.Exit(1)
 
 
-def _restore(paths: tuple[str, ...], mod: str, pack: str, ask: Confirm) -> RestoreResult:
+def _restore(
+    paths: tuple[str, ...], mod: str, pack: str, ask: Confirm, source: str
+) -> RestoreResult:
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions import restore as actions
 
     if mod:
-        return actions.restore_mod(pack, mod, tell_recovered, ask)
+        return actions.restore_mod(pack, mod, tell_recovered, ask, source)
     if paths:
-        return actions.restore_paths(pack, paths, tell_recovered, ask)
-    return actions.restore_all(pack, tell_recovered, ask)
+        return actions.restore_paths(pack, paths, tell_recovered, ask, source)
+    return actions.restore_all(pack, tell_recovered, ask, source=source)
 
 
 def _asker(yes: bool) -> Confirm:
@@ -77,13 +105,13 @@ def _asker(yes: bool) -> Confirm:
     return ask
 
 
-def _tell_rest(restoration: Restoration, *, everything: bool) -> None:
+def _tell_rest(restoration: Restoration, *, everything: bool, lays_again: bool) -> None:
     """Say what stays as it is, and what the next apply would do."""
     from rellum.core.paths import shown
 
     plan = restoration.plan
     for path, why in plan.left_alone:
-        console.warn(f"{shown(path)} is not as it was adopted: {why}")
+        console.warn(f"{shown(path)} is not as it should be: {why}")
     if restoration.foreign:
         console.say(f"{console.count_text(len(restoration.foreign), 'foreign file')} left alone:")
         for path in restoration.foreign[:20]:
@@ -93,5 +121,5 @@ def _tell_rest(restoration: Restoration, *, everything: bool) -> None:
     if everything and not plan.left_alone:
         apart = ", apart from these," if restoration.foreign else ""
         console.say(f"The game folder is as it was adopted{apart} and free of this pack's marker.")
-    if plan.visible:
+    if plan.visible and lays_again:
         console.say("The line-up is as it was: the next 'rellum apply' lays it again.")

@@ -87,7 +87,7 @@ def preview(
     with (
         open_pack(pack_folder, on_recovered) as opened,
         Shelf(shelf_folder) as shelf,
-        _Preparing(opened, shelf, sweep) as preparing,
+        Preparing(opened, shelf, sweep) as preparing,
     ):
         return preparing.preview()
 
@@ -109,7 +109,7 @@ def apply(
     remembers it. Raises what ``preview`` does, UnsettledSettings, NoSpace, RolledBack.
     """
     with open_pack(pack_folder, on_recovered, disk) as opened, Shelf(shelf_folder) as shelf:
-        with _Preparing(opened, shelf, sweep) as preparing:
+        with Preparing(opened, shelf, sweep) as preparing:
             planned = preparing.decided(decide)
             done = not planned.plan.visible or confirm(planned)
             if done and not planned.plan.is_empty:
@@ -130,7 +130,7 @@ def _pack_change(opened: OpenPack, planned: Preview) -> PackChange:
     return PackChange(becoming=tuple(texts.items()), writes=(LOCK_FILE,), by_last_change=True)
 
 
-class _Preparing:
+class Preparing:
     """A pack with its catalog and line-up, and a workshop that is open for as long as this is."""
 
     def __init__(self, opened: OpenPack, shelf: Shelf, sweeps: bool) -> None:

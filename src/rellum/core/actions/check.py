@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.folder.content import VANILLA, Content
@@ -13,13 +14,42 @@ from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath
 from rellum.core.progress import Listener, silent
 
+if TYPE_CHECKING:
+    from rellum.core.catalog.model import Catalog, Release
+
 
 def check(
     pack_folder: str, on_recovered: OnRecovered, *, deep: bool = False, listen: Listener = silent
 ) -> Drift:
     """Find drift. ``deep``: hash every file, also where size and time are as recorded."""
     with open_pack(pack_folder, on_recovered) as opened:
-        return drift_of(opened, deep=deep, listen=listen)
+        return with_causes(drift_of(opened, deep=deep, listen=listen), opened)
+
+
+def with_causes(drift: Drift, opened: OpenPack) -> Drift:
+    """Sort what was found by its cause. Raises SumsFault, OSError."""
+    if not drift.findings:
+        return drift
+    from rellum.core.actions.catalogs import catalog_of
+    from rellum.core.catalog.load import NoCatalog
+    from rellum.core.folder.causes import Surroundings, tell_causes
+    from rellum.core.folder.identify import identify_now
+    from rellum.core.globs import any_test
+    from rellum.core.pack.pack_file import read_pack_file
+
+    try:
+        catalog = catalog_of(opened.home, read_pack_file(opened.home))
+    except NoCatalog:
+        return drift
+    obsolete = [pattern for each in _releases(opened, catalog) for pattern in each.obsolete]
+    around = Surroundings(
+        roots=opened.roots,
+        sheet=catalog.sheet,
+        identity=opened.state.identity(),
+        identity_now=identify_now(catalog.sheet, opened.roots),
+        is_left_over=any_test(obsolete),
+    )
+    return tell_causes(drift, around)
 
 
 def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent) -> Drift:
@@ -34,9 +64,10 @@ def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent)
         files = list(_all_files(opened.state))
         own = _own_files(opened).of_the_game
         drift = find_deep_drift(drift, files, opened.roots, own, listen)
-    if not any(each.kind == "changed" for each in drift.findings):
-        return drift
-    return replace(drift, findings=tuple(_with_members(each, opened) for each in drift.findings))
+    if any(each.kind == "changed" for each in drift.findings):
+        findings = tuple(_with_members(each, opened) for each in drift.findings)
+        drift = replace(drift, findings=findings)
+    return drift
 
 
 def _with_members(finding: Finding, opened: OpenPack) -> Finding:
@@ -64,24 +95,29 @@ def _own_files(opened: OpenPack) -> OwnFiles:
     nothing.
     """
     from rellum.core.actions.catalogs import catalog_of
-    from rellum.core.actions.needed import release_of
     from rellum.core.catalog.load import NoCatalog
-    from rellum.core.pack.lock_file import NoLineUp, read_lock
     from rellum.core.pack.pack_file import read_pack_file
 
     try:
         catalog = catalog_of(opened.home, read_pack_file(opened.home))
     except NoCatalog:
         return OwnFiles()
-    try:
-        locked = read_lock(opened.home).releases
-    except NoLineUp:
-        locked = ()
-    releases = (release_of(each, catalog) for each in locked)
-    carried = [pattern for release in releases if release for pattern in release.carry]
+    carried = [pattern for each in _releases(opened, catalog) for pattern in each.carry]
     return OwnFiles(
         of_the_game=catalog.sheet.own_files, of_the_user=(*catalog.sheet.carry, *carried)
     )
+
+
+def _releases(opened: OpenPack, catalog: Catalog) -> list[Release]:
+    """Return the releases of the line-up that the catalog has."""
+    from rellum.core.actions.needed import release_of
+    from rellum.core.pack.lock_file import NoLineUp, read_lock
+
+    try:
+        locked = read_lock(opened.home).releases
+    except NoLineUp:
+        return []
+    return [release for each in locked if (release := release_of(each, catalog))]
 
 
 def _all_files(state: State) -> Iterator[tuple[PlacePath, Content, str]]:

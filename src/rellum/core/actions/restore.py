@@ -3,22 +3,23 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import execute
+from rellum.core.change.execute import Sources, execute
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Laid
+from rellum.core.folder.model import Drift
 from rellum.core.hashing import Digest
 from rellum.core.nearest import nearest
 from rellum.core.pack.marker import refuse_other_owner
-from rellum.core.pack.state import BaselineEntry
+from rellum.core.pack.state import BaselineEntry, State
 from rellum.core.paths import GAME, PlacePath, fault_in_relative, root_of, shown
 
 if TYPE_CHECKING:
@@ -60,9 +61,15 @@ Confirm = Callable[[Restoration], bool]
 
 
 def restore_paths(
-    pack_folder: str, paths: Sequence[str], on_recovered: OnRecovered, confirm: Confirm
+    pack_folder: str,
+    paths: Sequence[str],
+    on_recovered: OnRecovered,
+    confirm: Confirm,
+    source: str = "",
 ) -> RestoreResult:
     """Restore files, or all files in folders, named from the game folder.
+
+    ``source``, here and below: a folder or an archive from which originals come that Rellum never saw.
 
     Raises NothingToRestore, NoOriginal, RolledBack, and what opening can raise.
     """
@@ -70,18 +77,18 @@ def restore_paths(
         wanted: dict[PlacePath, None] = {}
         for path in paths:
             wanted.update(dict.fromkeys(_files_named(path, opened)))
-        plan = plan_vanilla(wanted, opened.state, opened.roots, opened.site.originals.has)
+        plan = _planned(opened, wanted, source)
         if plan.left_alone and not plan.operations:
             raise NoOriginal(
                 "no original is kept for " + ", ".join(shown(path) for path, _ in plan.left_alone),
                 details=tuple(f"{shown(path)}: {why}" for path, why in plan.left_alone),
-                hint="Get the file from a clean copy of the game, or have the store verify it.",
+                hint="Name a clean copy of the game by --from, or have the store verify it.",
             )
-        return _carry_out(opened, plan, (), confirm)
+        return carry_out(opened, plan, (), confirm, supplied=bool(source))
 
 
 def restore_mod(
-    pack_folder: str, mod: str, on_recovered: OnRecovered, confirm: Confirm
+    pack_folder: str, mod: str, on_recovered: OnRecovered, confirm: Confirm, source: str = ""
 ) -> RestoreResult:
     """Restore every file that belongs to a mod. Raises NothingToRestore, RolledBack."""
     with open_pack(pack_folder, on_recovered) as opened:
@@ -93,12 +100,16 @@ def restore_mod(
                 f"nothing in the game belongs to {mod!r}" + nearest(mod, owners),
                 hint=f"Mods in the game: {', '.join(sorted(owners)) or 'none'}.",
             )
-        plan = plan_vanilla(laid, opened.state, opened.roots, opened.site.originals.has)
-        return _carry_out(opened, plan, (), confirm)
+        plan = _planned(opened, laid, source)
+        return carry_out(opened, plan, (), confirm, supplied=bool(source))
 
 
 def restore_all(
-    pack_folder: str, on_recovered: OnRecovered, confirm: Confirm, disk: Disk | None = None
+    pack_folder: str,
+    on_recovered: OnRecovered,
+    confirm: Confirm,
+    disk: Disk | None = None,
+    source: str = "",
 ) -> RestoreResult:
     """Bring the whole folder back as it was adopted, the marker included; foreign files stay."""
     with open_pack(pack_folder, on_recovered, disk) as opened:
@@ -106,25 +117,53 @@ def restore_all(
 
         drift = drift_of(opened)
         foreign = tuple(each.path for each in drift.findings if each.kind == "foreign")
-        drifted = [each.path for each in drift.findings if each.kind != "foreign"]
-        missing = [each.path for each in drift.findings if each.kind == "missing"]
-        # A lost folder is one finding; the folders and files in it are lost as well.
-        below = {path for folder in missing for path in opened.state.baseline_below(folder)}
-        paths = {*opened.state.laid(), *drifted, *below}
-        has_original = opened.site.originals.has
-        plan = plan_vanilla(paths, opened.state, opened.roots, has_original, whole=True)
-        return _carry_out(opened, plan, foreign, confirm)
+        paths = {*opened.state.laid(), *drifted_paths(drift, opened.state)}
+        plan = _planned(opened, paths, source, whole=True)
+        return carry_out(opened, plan, foreign, confirm, supplied=bool(source))
 
 
-def _carry_out(
-    opened: OpenPack, plan: Plan, foreign: tuple[PlacePath, ...], confirm: Confirm
+def drifted_paths(drift: Drift, state: State) -> set[PlacePath]:
+    """Return what is changed or missing; a lost folder is one finding, and all below it is lost too."""
+    missing = [each.path for each in drift.findings if each.kind == "missing"]
+    below = {path for folder in missing for path in state.baseline_below(folder)}
+    return {each.path for each in drift.findings if each.kind != "foreign"} | below
+
+
+def _planned(
+    opened: OpenPack, paths: Iterable[PlacePath], source: str, *, whole: bool = False
+) -> Plan:
+    """Plan with the originals that there are, and those that ``source`` has. Raises NoSupply."""
+    store = opened.site.originals
+    paths = list(paths)
+    plan = plan_vanilla(paths, opened.state, opened.roots, store.has, whole=whole)
+    if not source:
+        return plan
+    from rellum.core.actions.supplies import supply, supply_contents
+
+    supply(opened, source, [path for path, _ in plan.left_alone])
+    needed = {each.path: each.after for each in plan.operations if each.after}
+    supply_contents(opened, source, needed)
+    return plan_vanilla(paths, opened.state, opened.roots, store.has, whole=whole)
+
+
+def carry_out(
+    opened: OpenPack,
+    plan: Plan,
+    foreign: tuple[PlacePath, ...],
+    confirm: Confirm,
+    sources: Sources | None = None,
+    *,
+    supplied: bool = False,
 ) -> RestoreResult:
+    """Ask, and carry a restoration out. ``supplied``: contents were put into the store for it."""
     refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
     space = space_for(plan, opened.home, opened.roots)
     restoration = Restoration(plan=plan, space=space, foreign=foreign)
     done = plan.is_empty or not plan.visible or confirm(restoration)
     if done and not plan.is_empty:
-        execute(plan, "restore", opened.site, NoSources())
+        execute(plan, "restore", opened.site, sources or NoSources())
+    if supplied:  # what was not needed after all
+        opened.site.originals.let_go_of_all_but(opened.state.needed_counts())
     folder = opened.home.originals_folder
     return RestoreResult(restoration=restoration, done=done, originals_folder=folder)
 

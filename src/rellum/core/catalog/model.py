@@ -382,6 +382,22 @@ class LoadOrderFile:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class KnownBaseline:
+    """The files of a vanilla game by hash, in a file of sums. ``file`` is its absolute path."""
+
+    version: Version
+    edition: str | None
+    expansions: tuple[str, ...]
+    form: Literal["blake3", "sha256"]
+    file: str
+    source: Source
+
+    def __str__(self) -> str:
+        parts = (self.version.text, self.edition or "", *self.expansions)
+        return ", ".join(filter(None, parts))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class GameSheet:
     """How to know a game, and what is where in it.
 
@@ -392,7 +408,8 @@ class GameSheet:
     ``outside`` are the places outside the game folder: a folder by operating system, in which the
     user's own folders stand as ``{documents}``. ``folds_case``: the game takes ``Data`` and ``data``
     for one. ``names`` are names that must follow a file of the game. ``carry`` and ``settings`` are as
-    in a release.
+    in a release. ``baselines`` are vanilla versions whose files are known; ``store_files`` are patterns
+    of the files by which the game's store updates it.
     """
 
     id: SheetId
@@ -412,6 +429,8 @@ class GameSheet:
     settings: tuple[tuple[str, SettingsUpdate], ...] = ()
     containers: tuple[ContainerRule, ...] = ()
     load_order: LoadOrderFile | None = None
+    baselines: tuple[KnownBaseline, ...] = ()
+    store_files: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Mapping
 from functools import partial
-from typing import Final, get_args
+from typing import Final, Literal, get_args
 
-from rellum.core.catalog.model import ContainerRule, LoadOrderFile, LoadOrderForm, NameRule
+from rellum.core.catalog.model import (
+    ContainerRule,
+    KnownBaseline,
+    LoadOrderFile,
+    LoadOrderForm,
+    NameRule,
+)
 from rellum.core.catalog.places import checked_glob, read_patterns
 from rellum.core.catalog.tables import TableReader
 from rellum.core.paths import (
@@ -17,6 +24,7 @@ from rellum.core.paths import (
     parse_place_path,
     parse_place_pattern,
 )
+from rellum.core.versions.orderings import parse_version
 
 SYSTEMS: Final = ("linux", "windows", "macos")
 USER_FOLDERS: Final = ("home", "documents", "config", "data")
@@ -24,6 +32,9 @@ USER_FOLDERS: Final = ("home", "documents", "config", "data")
 
 PLACE_NAME = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*\Z")
 _USER_FOLDER = re.compile(r"\{([^{}]*)\}")
+
+SumForm = Literal["blake3", "sha256"]
+SUM_FORMS: Final[tuple[SumForm, ...]] = ("blake3", "sha256")
 
 Places = Mapping[str, PlacePath]
 Outside = Mapping[str, Mapping[str, str]]
@@ -101,6 +112,35 @@ def read_containers(root: TableReader, places: Places) -> tuple[ContainerRule, .
         if pattern is not None:
             rules.append(ContainerRule(pattern=pattern, drops=drops))
     return tuple(rules)
+
+
+def read_baselines(root: TableReader) -> tuple[KnownBaseline, ...]:
+    """Read which vanilla versions are known file by file, and in which files of sums."""
+    found = []
+    for reader in root.tables("baseline"):
+        version = reader.parsed("version", "1.6.0", parse_version, required=True)
+        edition = reader.text("edition", "boxed")
+        expansions = reader.texts("expansions", "ice-charts")
+        sums = {form: reader.text(form, f"../baselines/1.6.0.{form}") for form in SUM_FORMS}
+        named: dict[SumForm, str] = {form: name for form, name in sums.items() if name}
+        if len(named) != 1:
+            reader.fault('name one file of sums: blake3 = "…" or sha256 = "…"')
+        reader.finish()
+        if version is None or len(named) != 1:
+            continue
+        [(form, name)] = named.items()
+        folder = os.path.dirname(reader.source.file)
+        found.append(
+            KnownBaseline(
+                version=version,
+                edition=edition,
+                expansions=tuple(sorted(expansions)),
+                form=form,
+                file=os.path.normpath(os.path.join(folder, name)),
+                source=reader.source,
+            )
+        )
+    return tuple(found)
 
 
 def read_load_order(root: TableReader, places: Places) -> LoadOrderFile | None:

@@ -9,6 +9,7 @@ from functools import lru_cache, partial
 from rellum.core.catalog.model import GameSheet, Rule, Source
 from rellum.core.catalog.places import read_patterns, read_settings_rules
 from rellum.core.catalog.sheet_rules import (
+    read_baselines,
     read_containers,
     read_load_order,
     read_names,
@@ -51,6 +52,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         game.fault("'marks' is missing; write e.g. marks = [\"@game/fathomline.py\"]")
     own_files = read_patterns(game, "own-files", places)
     carry = read_patterns(game, "carry", places)
+    store_files = read_patterns(game, "store-files", places)
     folds_case = game.flag("folds-case")
     known_versions = _read_known_versions(game)
     game.finish()
@@ -61,6 +63,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     settings = read_settings_rules(root.table("settings"), places)
     containers = read_containers(root, places)
     load_order = read_load_order(root, places)
+    baselines = read_baselines(root)
     if "version" not in root:
         root.fault("no [[version]] rule says how to tell the game's version")
     root.finish()
@@ -84,6 +87,8 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         settings=settings,
         containers=containers,
         load_order=load_order,
+        baselines=baselines,
+        store_files=store_files,
     )
 
 

@@ -14,13 +14,13 @@ from collections.abc import Callable, Collection, Container, Iterable, Iterator,
 from typing import TYPE_CHECKING
 
 from rellum.core.change.folders import new_folders, refuse_files_above, spare_folders
-from rellum.core.change.plan import FOREIGN, PLAIN_MODE, CannotLay, Operation, Plan, Record
+from rellum.core.change.plan import FOREIGN, PLAIN_MODE, Operation, Plan, Record
 from rellum.core.change.standing import content_at
 from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.state import BaselineEntry, Kept, State
-from rellum.core.paths import PlacePath, Roots, below, is_in_game, shown
+from rellum.core.paths import PlacePath, Roots, below, is_in_game
 
 if TYPE_CHECKING:
     from rellum.core.change.wanted import TheUsers, Wanted
@@ -295,7 +295,10 @@ class _Planner:
         if changed and now is not None and under is None and self._stays_the_users(laid):
             self.left_alone.append((laid.path, "it is the user's own, and stays as it is"))
             return Record(path=laid.path, owner="", content=None, under=None)
-        if native is not None and (under is None or under.digest != native.digest):
+        lacks = native is not None and (under is None or under.digest != native.digest)
+        if native and lacks and self.has_original(native.digest):
+            under, lacks = native, False  # it came from a clean copy
+        if lacks:
             what = "missing" if under is None else "changed"
             why = f"it was {what} already when a mod was laid over it, and is so again"
             self.left_alone.append((laid.path, why))

@@ -41,6 +41,14 @@ def find_sheet(sheets: Iterable[GameSheet], roots: Roots) -> GameSheet | None:
     return fitting[0] if fitting else None
 
 
+def identify_now(sheet: GameSheet, roots: Roots) -> Identity | None:
+    """Apply a sheet's rules to a folder; None where no version rule holds."""
+    try:
+        return identify(sheet, roots)
+    except UnknownGame:
+        return None
+
+
 def identify(sheet: GameSheet, roots: Roots) -> Identity:
     """Apply a sheet's rules to a folder. Raises UnknownGame where no version rule holds."""
     evidence: list[str] = []

@@ -12,13 +12,32 @@ if TYPE_CHECKING:
 
 DriftKind = Literal["changed", "missing", "foreign"]
 
+Cause = Literal[
+    "",
+    "game-update",
+    "vanilla-changed",
+    "vanilla-missing",
+    "mod-changed",
+    "mod-missing",
+    "left-over",
+    "foreign-shared",
+    "foreign",
+    "case-changed",
+    "marker",
+]
+"""What brought a finding about; nothing where it was not asked for.
+
+``foreign-shared`` lies in a place that mods share, and may be loaded by the game.
+"""
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Finding:
     """One difference between the folder and what Rellum last left there.
 
     ``owner`` is whose file it is: ``vanilla``, a release, or nobody for a foreign one. ``members`` are
-    what is other in a container that Rellum made.
+    what is other in a container that Rellum made. ``stands_as`` is the path at which the file stands now,
+    where only its capitals are other.
     """
 
     path: PlacePath
@@ -27,6 +46,22 @@ class Finding:
     detail: str
     has_original: bool
     members: tuple[MemberChange, ...] = ()
+    cause: Cause = ""
+    stands_as: PlacePath | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GameUpdate:
+    """The game was updated behind Rellum's back.
+
+    version: what it is now, empty where nothing tells
+    files: how many findings come from it
+    by: told by a known baseline, by the version that the folder names, or by so many changes at once
+    """
+
+    version: str
+    files: int
+    by: Literal["baseline", "version", "many"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,3 +76,4 @@ class Drift:
     own_changes: tuple[PlacePath, ...]
     files_seen: int
     files_hashed: int
+    update: GameUpdate | None = None

@@ -1,0 +1,156 @@
+"""Repair: only what a check finds wrong is put right, vanilla files and mods' files alike."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from rellum.core.actions.apply import Preparing
+from rellum.core.actions.check import drift_of, with_causes
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.restore import (
+    Confirm,
+    NoSources,
+    RestoreResult,
+    carry_out,
+    drifted_paths,
+)
+from rellum.core.actions.supplies import supply
+from rellum.core.change.disk import Disk
+from rellum.core.change.execute import Sources
+from rellum.core.change.planning import plan_vanilla
+from rellum.core.change.repairing import plan_away, plan_repairs, together
+from rellum.core.errors import UserError
+from rellum.core.folder.content import RELLUM, Content, Laid
+from rellum.core.folder.model import Drift
+from rellum.core.hashing import Digest
+from rellum.core.layers.model import Brought, LayerFile, TargetFile
+from rellum.core.paths import PlacePath
+from rellum.core.shelf.store import Shelf
+
+
+def restore_damaged(
+    pack_folder: str,
+    shelf_folder: str,
+    on_recovered: OnRecovered,
+    confirm: Confirm,
+    *,
+    source: str = "",
+    disk: Disk | None = None,
+) -> RestoreResult:
+    """Put right what a check finds changed or missing: vanilla from originals, mods from the shelf.
+
+    ``source`` has originals that Rellum never saw. Foreign files stay. Raises NoSupply, RolledBack.
+    """
+    with open_pack(pack_folder, on_recovered, disk) as opened:
+        drift = with_causes(drift_of(opened), opened)
+        paths = drifted_paths(drift, opened.state)
+        rows = opened.state.laid(paths)
+        laid = {path: row for path, row in rows.items() if row.owner != RELLUM}
+        vanilla = paths - laid.keys()
+        moved = _spelt_otherwise(drift, opened)
+        # A file that is only spelt in other capitals is its own source: it is put into the store.
+        at_hand = {
+            content.digest
+            for path in moved
+            if (content := _content_of(path, rows, opened)) is not None
+        }
+
+        def is_kept(digest: Digest) -> bool:
+            return digest in at_hand or opened.site.originals.has(digest)
+
+        if source:
+            supply(opened, source, sorted(vanilla))
+        with _where_from(opened, shelf_folder, laid) as (find, sources):
+            plan = together(
+                (
+                    plan_vanilla(vanilla, opened.state, opened.roots, is_kept),
+                    plan_repairs(laid, opened.roots, find, is_kept),
+                    plan_away(moved.values(), opened.roots),
+                )
+            )
+            foreign = {each.path for each in drift.findings if each.kind == "foreign"}
+            left = tuple(sorted(foreign - set(moved.values())))
+            return carry_out(opened, plan, left, confirm, sources, supplied=bool(source))
+
+
+def _content_of(path: PlacePath, rows: dict[PlacePath, Laid], opened: OpenPack) -> Content | None:
+    if path in rows:
+        return rows[path].content
+    entry = opened.state.baseline([path]).get(path)
+    return entry.content if entry else None
+
+
+def _spelt_otherwise(drift: Drift, opened: OpenPack) -> dict[PlacePath, PlacePath]:
+    """Return under which path each file stands that is only spelt in other capitals.
+
+    Where the file system takes both for one there is nothing to move.
+    """
+    found = {}
+    for each in drift.findings:
+        if each.stands_as and not os.path.lexists(opened.roots.absolute(each.path)):
+            found[each.path] = each.stands_as
+    return found
+
+
+Find = Callable[[Laid], "Brought | None"]
+
+
+@contextmanager
+def _where_from(
+    opened: OpenPack, shelf_folder: str, laid: dict[PlacePath, Laid]
+) -> Iterator[tuple[Find, Sources]]:
+    """Give what says where laid contents come from: what apply would lay there, else the shelf."""
+    if not laid:
+        yield lambda _: None, NoSources()
+        return
+    with Shelf(shelf_folder) as shelf:
+        try:
+            preparing = Preparing(opened, shelf, sweeps=False)
+        except UserError:
+            yield lambda _: None, NoSources()
+            return
+        with preparing:
+            files = _wanted_files(preparing)
+            members = _Members(shelf, laid)
+
+            def find(row: Laid) -> Brought | None:
+                assert row.content is not None
+                file = files.get(row.path)
+                if (
+                    file
+                    and isinstance(file.file, Brought)
+                    and file.file.digest == row.content.digest
+                ):
+                    return file.file
+                return members.find(row)
+
+            yield find, preparing.workshop
+
+
+def _wanted_files(preparing: Preparing) -> dict[PlacePath, TargetFile]:
+    try:
+        return dict(preparing.preview().target.files)
+    except UserError:  # no line-up, archives missing: the shelf may have the content all the same
+        return {}
+
+
+class _Members:
+    """Contents in archives of the shelf; looked through once, when the first is asked for."""
+
+    def __init__(self, shelf: Shelf, laid: dict[PlacePath, Laid]) -> None:
+        self._shelf = shelf
+        self._wanted = {row.content.digest for row in laid.values() if row.content}
+        self._found: dict[Digest, LayerFile] | None = None
+
+    def find(self, row: Laid) -> LayerFile | None:
+        """Return a member with the content that was laid."""
+        if self._found is None:
+            self._found = {
+                member.digest: LayerFile(path=row.path, archive=entry.digest, member=member)
+                for entry in self._shelf.index.all()
+                for member in self._shelf.members(entry.digest)
+                if member.digest in self._wanted
+            }
+        return self._found.get(row.content.digest) if row.content else None

@@ -1,0 +1,104 @@
+"""Repairing what was laid: the same content again, from wherever it is to be had."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Mapping
+from typing import TYPE_CHECKING
+
+from rellum.core.change.plan import FOREIGN, Operation, Plan
+from rellum.core.change.standing import content_at
+from rellum.core.folder.content import Laid
+from rellum.core.hashing import Digest
+from rellum.core.paths import PlacePath, Roots, parents
+
+if TYPE_CHECKING:
+    from rellum.core.layers.model import Brought
+
+NO_SOURCE = (
+    "its archive is not on the shelf: 'rellum fetch' gets it, or 'rellum apply' lays it anew"
+)
+
+
+def plan_repairs(
+    laid: Mapping[PlacePath, Laid],
+    roots: Roots,
+    find: Callable[[Laid], Brought | None],
+    is_kept: Callable[[Digest], bool],
+) -> Plan:
+    """Plan so that these files are as they were laid. Raises CannotLay.
+
+    ``find`` says where else a content comes from that the store of originals does not have.
+    """
+    operations: list[Operation] = []
+    left_alone: list[tuple[PlacePath, str]] = []
+    for path, row in sorted(laid.items()):
+        now, _ = content_at(roots, path, row.content)
+        if (now.digest if now else None) == (row.content.digest if row.content else None):
+            continue
+        kept = row.content is None or is_kept(row.content.digest)
+        brought = None if kept else find(row)
+        if not kept and brought is None:
+            left_alone.append((path, NO_SOURCE))
+            continue
+        operations.append(
+            Operation(
+                path=path,
+                before=now,
+                before_owner=row.owner,
+                changed=True,
+                keep=now is not None,
+                after=row.content,
+                after_owner=row.owner,
+                under=row.under,
+                source=brought,
+                row=row,
+            )
+        )
+    folders = {folder for each in operations if each.after for folder in parents(each.path)}
+    return Plan(
+        operations=tuple(operations),
+        records=(),
+        new_folders=tuple(sorted(f for f in folders if not os.path.isdir(roots.absolute(f)))),
+        spare_folders=(),
+        left_alone=tuple(left_alone),
+    )
+
+
+def plan_away(paths: Iterable[PlacePath], roots: Roots) -> Plan:
+    """Plan so that files that are nobody's go. Raises CannotLay."""
+    operations = []
+    for path in sorted(paths):
+        now, _ = content_at(roots, path, None)
+        if now is not None:
+            operations.append(
+                Operation(
+                    path=path,
+                    before=now,
+                    before_owner=FOREIGN,
+                    changed=False,
+                    keep=False,
+                    after=None,
+                    after_owner="",
+                    under=None,
+                    source=None,
+                )
+            )
+    return Plan(
+        operations=tuple(operations), records=(), new_folders=(), spare_folders=(), left_alone=()
+    )
+
+
+def together(plans: Iterable[Plan]) -> Plan:
+    """Return one plan that does what several do, each to paths of its own."""
+    plans = list(plans)
+    return Plan(
+        operations=tuple(
+            sorted((op for plan in plans for op in plan.operations), key=lambda op: op.path)
+        ),
+        records=tuple(record for plan in plans for record in plan.records),
+        new_folders=tuple(sorted({folder for plan in plans for folder in plan.new_folders})),
+        spare_folders=tuple(folder for plan in plans for folder in plan.spare_folders),
+        left_alone=tuple(each for plan in plans for each in plan.left_alone),
+        bases=tuple(base for plan in plans for base in plan.bases),
+    )
