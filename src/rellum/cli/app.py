@@ -70,6 +70,11 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
             "Go back to a checkpoint: game files, settings and line-up; without a name, undo the last "
             "change.",
         ),
+        (
+            "sweep",
+            "sweep",
+            "Move foreign and left-over files out of the game; --back brings them back.",
+        ),
     ),
     "Live with it": (
         (

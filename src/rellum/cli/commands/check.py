@@ -51,17 +51,17 @@ _MOST_MEMBERS = 5
 """How many members of a container are told unless all are asked for."""
 
 _WORDS: dict[Cause, tuple[str, str]] = {
-    "game-update": ("game updated", "'rellum apply' moves the pack to what the game is now"),
-    "vanilla-changed": ("vanilla changed", "'rellum restore --damaged'"),
-    "vanilla-missing": ("vanilla missing", "'rellum restore --damaged'"),
-    "mod-changed": ("mod changed", "'rellum restore --damaged'; 'rellum absorb' keeps the change"),
-    "mod-missing": ("mod missing", "'rellum restore --damaged'"),
-    "left-over": ("left over", "'rellum sweep' moves it out of the game"),
-    "foreign-shared": ("foreign, may load", "'rellum sweep', or 'rellum absorb' to keep it"),
-    "foreign": ("foreign", "harmless; 'rellum sweep' moves it out of the game"),
-    "case-changed": ("other capitals", "'rellum restore --damaged' gives it its name again"),
-    "marker": ("Rellum's marker", "'rellum apply' writes it again"),
-    "": ("differs", "no catalog, so no cause is told; 'rellum restore' brings vanilla back"),
+    "game-update": ("game updated", "rellum apply moves the pack to what the game is now"),
+    "vanilla-changed": ("vanilla changed", "rellum restore --damaged"),
+    "vanilla-missing": ("vanilla missing", "rellum restore --damaged"),
+    "mod-changed": ("mod changed", "rellum restore --damaged; rellum absorb keeps the change"),
+    "mod-missing": ("mod missing", "rellum restore --damaged"),
+    "left-over": ("left over", "rellum sweep moves it out of the game"),
+    "foreign-shared": ("foreign, may load", "rellum sweep, or rellum absorb to keep it"),
+    "foreign": ("foreign", "harmless; rellum sweep moves it out of the game"),
+    "case-changed": ("other capitals", "rellum restore --damaged gives it its name again"),
+    "marker": ("Rellum's marker", "rellum apply writes it again"),
+    "": ("differs", "no catalog, so no cause is told; rellum restore brings vanilla back"),
 }
 """How each cause is called, and the command that deals with it."""
 
@@ -118,7 +118,6 @@ def _show_grouped(findings: Sequence[Finding]) -> None:
     from collections import Counter
 
     from rellum.cli.render import MOST_LINES
-    from rellum.core.paths import shown
 
     order = list(_WORDS)
     for depth in range(max(each.path.count("/") for each in findings), 0, -1):
@@ -131,7 +130,7 @@ def _show_grouped(findings: Sequence[Finding]) -> None:
             break
     lines = sorted(groups)[:MOST_LINES]
     rows = [
-        (_WORDS[order[cause]][0], f"{shown(folder)}/", owner, f"{groups[cause, folder, owner]:,}")
+        (_WORDS[order[cause]][0], _folder_words(folder), owner, f"{groups[cause, folder, owner]:,}")
         for cause, folder, owner in lines
     ]
     console.table(("finding", "in", "whose", "files"), rows, right=(3,))
@@ -139,16 +138,25 @@ def _show_grouped(findings: Sequence[Finding]) -> None:
         console.say(f"… and {len(groups) - len(lines):,} more groups")
 
 
+def _folder_words(folder: str) -> str:
+    from rellum.core.paths import GAME, shown
+
+    return "(top)" if folder == GAME else f"{shown(folder)}/"
+
+
 def _show_remedies(drift: Drift) -> None:
     """Say for each cause that was found which command deals with it."""
     causes = {each.cause for each in drift.findings}
+    lacking = {
+        each.cause for each in drift.findings if each.owner == "vanilla" and not each.has_original
+    }
     for cause, (word, remedy) in _WORDS.items():
         if cause in causes:
+            if cause in lacking and cause != "game-update":
+                remedy += " --from COPY, a clean copy of the game: Rellum has no original"
             console.say(f"  {word + ':':18} {remedy}")
     if "game-update" in causes:
-        console.say(f"  {'':18} 'rellum restore --damaged --from COPY' puts the old files back")
-    elif any(each.owner == "vanilla" and not each.has_original for each in drift.findings):
-        console.say("Originals that Rellum never saw come from a clean copy: '--from FOLDER'.")
+        console.say(f"  {'':18} rellum restore --damaged --from COPY puts the old files back")
 
 
 def _show_own_changes(drift: Drift, *, every: bool) -> None:

@@ -180,7 +180,7 @@ class NoSources:
 
 def _files_named(text: str, opened: OpenPack) -> list[PlacePath]:
     """Return the game's and Rellum's files that a path names: one, or all in a folder."""
-    path = _place_path(text, opened)
+    path = named_path(text, opened)
     state = opened.state
     found = _restorable(state.baseline([path]), state.laid([path]))
     if not found:
@@ -203,7 +203,8 @@ def _restorable(
     return files | {path for path, entry in laid.items() if entry.owner != RELLUM}
 
 
-def _place_path(text: str, opened: OpenPack) -> PlacePath:
+def named_path(text: str, opened: OpenPack) -> PlacePath:
+    """Return the path that a user names, from the game folder or in full. Raises NothingToRestore."""
     if os.path.isabs(text):
         path = opened.roots.place_path(text)
         if path is None:

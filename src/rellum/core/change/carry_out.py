@@ -43,11 +43,40 @@ def finish(journal: Journal, site: Site) -> None:
     flush_folders(touched, roots, disk)
     disk.step("record")
     site.state.record(journal.state_change())
-    write_pack_texts(journal.pack, site)
+    settle(journal, site)
     clean_up(journal, site, spare=spare_roots(journal))
 
 
-def write_pack_texts(pack: PackChange, site: Site) -> None:
+def settle(journal: Journal, site: Site) -> None:
+    """Do what a recorded change does outside the game: the pack's texts, and what was swept."""
+    _write_pack_texts(journal.pack, site)
+    if journal.swept_to:
+        _lay_out_swept(journal, site)
+
+
+def swept_file(folder: str, path: PlacePath) -> str:
+    """Return where a swept file lies in the folder of its sweep: ``game/…``, ``settings/…``."""
+    return os.path.join(folder, *path[1:].split("/"))
+
+
+def _lay_out_swept(journal: Journal, site: Site) -> None:
+    """Lay what was swept into its folder; what is there already was laid before an interruption."""
+    files = []
+    for step in journal.steps:
+        target = swept_file(journal.swept_to, step.path)
+        if step.before is None or step.after is not None or os.path.lexists(target):
+            continue
+        os.makedirs(os.path.dirname(target), exist_ok=True)
+        incoming = target + ".rellum-new"
+        _stage_back(step, step.before, incoming, site, keep=False)
+        site.disk.move_over(incoming, target)
+        files.append(target)
+    if files:
+        folders = sorted({os.path.dirname(file) for file in files})
+        site.disk.flush(os.path.dirname(journal.swept_to), files, folders)
+
+
+def _write_pack_texts(pack: PackChange, site: Site) -> None:
     """Write those of the pack's texts that a change makes other. Raises OSError."""
     becoming = dict(pack.becoming or ())
     for name in pack.writes:

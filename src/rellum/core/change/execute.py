@@ -80,6 +80,7 @@ def execute(
         standing=_standing_texts(pack, site),
         baseline=plan.baseline,
         identity=plan.identity,
+        swept_to=plan.swept_to,
     )
     if not (plan.operations or plan.new_folders or plan.spare_folders or pack.writes):
         _record_only(plan, journal, site, sources)

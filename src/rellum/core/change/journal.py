@@ -24,8 +24,8 @@ line, in this order:
 
 Finished means recorded: the state (SQLite) holds the change's id, in the same transaction as what
 the change made of the state and the checkpoint of what was before, after the game folder was
-flushed. Then rellum.toml and rellum.lock are written where the change has other texts for them; the
-staging folders and what the store no longer needs are removed, and last the journal.
+flushed. Then rellum.toml and rellum.lock are written where the change has other texts for them, and what
+was swept is laid into its folder outside the game, out of the store of originals; the staging folders and what the store no longer needs are removed, and last the journal.
 
 Recovery, by what it finds: no ``ready``: undo (nothing to take back). ``ready`` and the id is in the
 state: clean up. ``ready``, no ``undo``: finish; if that fails, append ``undo`` and undo. ``undo``: undo.
@@ -105,6 +105,7 @@ class Journal:
     standing: PackTexts | None = None
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
+    swept_to: str = ""
     is_ready: bool = False
     is_undoing: bool = False
 
@@ -225,6 +226,7 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
         standing=_texts(extent.get("standing")),
         baseline=tuple((p, row and tuple(row)) for p, row in extent.get("baseline", ())),
         identity=extent.get("identity", ""),
+        swept_to=extent.get("swept-to", ""),
         is_ready=True,
         is_undoing=undoing,
     )
@@ -289,6 +291,7 @@ def _extent_line(journal: Journal) -> bytes:
         "standing": journal.standing,
         "baseline": journal.baseline,
         "identity": journal.identity,
+        "swept-to": journal.swept_to,
     }
     return _line({"extent": extent})
 

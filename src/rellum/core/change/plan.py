@@ -119,6 +119,7 @@ class Plan:
     spare_folders: folders that go if nothing is left in them, the inner first
     left_alone: what cannot be brought back, or is the user's and stays, with the reason
     bases: contents that the store of originals must hold beside what is displaced
+    swept_to: the folder outside the game to which files that go are moved; else they just go
     baseline, identity: what becomes of what is known of the game, where that changes
     """
 
@@ -130,6 +131,7 @@ class Plan:
     bases: tuple[Brought, ...] = ()
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
+    swept_to: str = ""
 
     @property
     def visible(self) -> tuple[Operation, ...]:

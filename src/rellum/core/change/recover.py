@@ -7,7 +7,7 @@ import sqlite3
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from rellum.core.change.carry_out import clean_up, finish, spare_roots, undo, write_pack_texts
+from rellum.core.change.carry_out import clean_up, finish, settle, spare_roots, undo
 from rellum.core.change.execute import StillBroken
 from rellum.core.change.journal import read_journal
 from rellum.core.change.site import Site
@@ -35,7 +35,7 @@ def recover(site: Site) -> Recovered | None:
         return None
     try:
         if journal.is_ready and site.state.has_change(journal.id):
-            write_pack_texts(journal.pack, site)
+            settle(journal, site)
             clean_up(journal, site, spare=spare_roots(journal))
             return Recovered(action=journal.action, outcome="finished", left=())
         if journal.is_ready and not journal.is_undoing:

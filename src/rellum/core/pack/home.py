@@ -61,6 +61,11 @@ class PackHome:
         return os.path.join(self.state_folder, "originals")
 
     @property
+    def swept_folder(self) -> str:
+        """Where what was swept out of the game lies, in a folder for each sweep."""
+        return os.path.join(self.folder, "swept")
+
+    @property
     def work_folder(self) -> str:
         """Where files are made; not there between commands."""
         return os.path.join(self.state_folder, "work")

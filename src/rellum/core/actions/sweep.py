@@ -1,0 +1,195 @@
+"""Sweep: foreign and left-over files are moved out of the game, to a dated folder, and back."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from rellum.core.actions.check import drift_of, with_causes
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.restore import NoSources, named_path
+from rellum.core.change.carry_out import swept_file
+from rellum.core.change.disk import Disk
+from rellum.core.change.execute import execute
+from rellum.core.change.plan import FOREIGN, Operation, Plan
+from rellum.core.change.repairing import plan_away
+from rellum.core.errors import UserError
+from rellum.core.folder.content import Content
+from rellum.core.folder.model import Finding
+from rellum.core.hashing import hash_file
+from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.paths import GAME, PlacePath, Roots, parents
+
+
+class NothingSwept(UserError):
+    """There is no sweep of that name."""
+
+    code = "nothing-swept"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sweeping:
+    """What a sweep would do: each file with why it is nobody's. ``left`` stay, with the reason."""
+
+    plan: Plan
+    findings: tuple[Finding, ...]
+    left: tuple[tuple[PlacePath, str], ...]
+    folder: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sweep:
+    """One sweep that was done: its dated folder, and what lies in it."""
+
+    name: str
+    folder: str
+    files: tuple[PlacePath, ...]
+
+
+def sweep(
+    pack_folder: str,
+    paths: Sequence[str],
+    on_recovered: OnRecovered,
+    confirm: Callable[[Sweeping], bool],
+    disk: Disk | None = None,
+) -> tuple[Sweeping, bool]:
+    """Move files that are nobody's out of the game: all, or those at or below ``paths``.
+
+    Returns what was planned, and whether it was done. Raises RolledBack, and what opening can raise.
+    """
+    with open_pack(pack_folder, on_recovered, disk) as opened:
+        refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        planned = _plan(opened, [named_path(text, opened) for text in paths])
+        done = not planned.plan.is_empty and confirm(planned)
+        if done:
+            execute(planned.plan, "sweep", opened.site, NoSources())
+        return planned, done
+
+
+def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
+    drift = with_causes(drift_of(opened), opened)
+    findings = [
+        each
+        for each in drift.findings
+        if each.kind == "foreign" and (not below or {each.path, *parents(each.path)} & set(below))
+    ]
+    files, left, empty = [], [], []
+    for each in findings:
+        mode = os.lstat(opened.roots.absolute(each.path)).st_mode
+        if stat.S_ISREG(mode):
+            files.append(each)
+        elif stat.S_ISDIR(mode):
+            empty.append(each.path)
+        else:
+            left.append((each.path, "it is no file"))
+    moment = time.strftime("%Y-%m-%d %H%M%S")
+    folder = os.path.join(opened.home.swept_folder, moment)
+    plan = plan_away((each.path for each in files), opened.roots)
+    paths = [each.path for each in files]
+    plan = replace(
+        plan,
+        swept_to=folder if files else "",
+        spare_folders=tuple(_left_empty(paths, empty, opened)),
+    )
+    return Sweeping(plan=plan, findings=tuple(findings), left=tuple(left), folder=folder)
+
+
+def _left_empty(
+    files: Sequence[PlacePath], empty: Sequence[PlacePath], opened: OpenPack
+) -> list[PlacePath]:
+    """Return the folders that go if nothing else is in them: nobody's, and not vanilla. Inner first."""
+    folders = {folder for path in files for folder in parents(path)} | set(empty)
+    folders -= {PlacePath(GAME), *map(PlacePath, opened.roots.outside)}
+    known = opened.state.baseline(folders).keys() | opened.state.own_folders()
+    return sorted(folders - known, key=len, reverse=True)
+
+
+def list_sweeps(pack_folder: str, on_recovered: OnRecovered) -> list[Sweep]:
+    """Return the sweeps whose files still lie outside the game, the latest first."""
+    with open_pack(pack_folder, on_recovered) as opened:
+        return list(_sweeps(opened))
+
+
+def bring_back(
+    pack_folder: str, name: str, on_recovered: OnRecovered, disk: Disk | None = None
+) -> tuple[Sweep, tuple[PlacePath, ...]]:
+    """Bring back what a sweep moved out; ``last``: the latest. Raises NothingSwept, RolledBack.
+
+    Returns the sweep, and what stays out because something else stands there now.
+    """
+    with open_pack(pack_folder, on_recovered, disk) as opened:
+        refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        sweeps = list(_sweeps(opened))
+        found = next((each for each in sweeps if name in (each.name, "last")), None)
+        if found is None:
+            known = ", ".join(repr(each.name) for each in sweeps) or "none"
+            raise NothingSwept(f"there is no sweep {name!r}", hint=f"There are: {known}.")
+        taken = [p for p in found.files if os.path.lexists(opened.roots.absolute(p))]
+        files = [path for path in found.files if path not in taken]
+        execute(_plan_back(found, files, opened), "sweep --back", opened.site, NoSources())
+        for path in files:
+            os.unlink(swept_file(found.folder, path))
+        if not taken:
+            shutil.rmtree(found.folder)
+        return found, tuple(taken)
+
+
+def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: OpenPack) -> Plan:
+    site = opened.site
+    site.disk.make_folder(site.home.originals_folder)
+    operations = []
+    for path in files:
+        file = swept_file(sweep.folder, path)
+        digest = hash_file(file)
+        if not site.originals.is_whole(digest):
+            site.originals.put_copy(file, digest)
+        status = os.lstat(file)
+        content = Content(
+            digest=digest,
+            size=status.st_size,
+            mode=stat.S_IMODE(status.st_mode),
+            mtime_ns=status.st_mtime_ns,
+        )
+        operations.append(
+            Operation(
+                path=path,
+                before=None,
+                before_owner=FOREIGN,
+                changed=False,
+                keep=False,
+                after=content,
+                after_owner=FOREIGN,
+                under=None,
+                source=None,
+            )
+        )
+    folders = {folder for path in files for folder in parents(path)}
+    new = sorted(each for each in folders if not os.path.isdir(opened.roots.absolute(each)))
+    return Plan(
+        operations=tuple(operations),
+        records=(),
+        new_folders=tuple(new),
+        spare_folders=(),
+        left_alone=(),
+    )
+
+
+def _sweeps(opened: OpenPack) -> Iterator[Sweep]:
+    folder = opened.home.swept_folder
+    for name in sorted(os.listdir(folder), reverse=True) if os.path.isdir(folder) else ():
+        files = tuple(sorted(_files_in(os.path.join(folder, name), opened.roots)))
+        if files:
+            yield Sweep(name=name, folder=os.path.join(folder, name), files=files)
+
+
+def _files_in(folder: str, roots: Roots) -> Iterator[PlacePath]:
+    known = {GAME[1:], *(root[1:] for root in roots.outside)}
+    for inside, _, names in os.walk(folder):
+        for name in names:
+            relative = os.path.relpath(os.path.join(inside, name), folder).replace(os.sep, "/")
+            if relative.partition("/")[0] in known:
+                yield PlacePath(f"@{relative}")
