@@ -215,9 +215,10 @@ class World:
         return restore_all(self.path("pack"), ignore_recovery, lambda _: True, disk)
 
     def rewind(
-        self, name: str = "", *, good: bool = False, disk: Disk | None = None
+        self, name: str = "", *, good: bool = False, disk: Disk | None = None, source: str = ""
     ) -> RewindResult:
-        return rewind(self.path("pack"), name, good, ignore_recovery, lambda _: True, disk)
+        pack = self.path("pack")
+        return rewind(pack, name, good, ignore_recovery, lambda _: True, disk, source)
 
     def checkpoint(self, name: str = "", *, good: bool = False) -> Checkpoint:
         return make_checkpoint(self.path("pack"), name, good, ignore_recovery)

@@ -15,6 +15,19 @@ Sweep = Annotated[
     bool,
     typer.Option("--sweep", help="Set aside what cards name as left over from older releases."),
 ]
+From = Annotated[
+    str,
+    typer.Option(
+        "--from", metavar="COPY", help="A folder or archive with files that Rellum does not have."
+    ),
+]
+TakeUpdate = Annotated[
+    bool,
+    typer.Option(
+        "--take-update",
+        help="Take changed vanilla files for an update of the game, though its version is the same.",
+    ),
+]
 All = Annotated[bool, typer.Option("--all", help="List every file.")]
 
 HERE = "."

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 def apply(
     yes: options.Yes = False,
     sweep: options.Sweep = False,
+    take_update: options.TakeUpdate = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
 ) -> None:
@@ -36,11 +37,20 @@ def apply(
 
     with console.progress() as listen:
         result = action(
-            pack, shelf_folder(), tell_recovered, ask, listen=listen, decide=_decide, sweep=sweep
+            pack,
+            shelf_folder(),
+            tell_recovered,
+            ask,
+            listen=listen,
+            decide=_decide,
+            sweep=sweep,
+            take_update=take_update,
         )
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
+    if result.preview.rebase:
+        console.say(f"The pack is on game {result.preview.rebase.now.version} now.")
     if not result.preview.plan.visible:
         console.say("Nothing to do: the game folder is as the line-up wants it.")
         return

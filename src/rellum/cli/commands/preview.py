@@ -9,12 +9,14 @@ from rellum.cli import console, options
 
 if TYPE_CHECKING:
     from rellum.core.actions.apply import Preview
+    from rellum.core.actions.rebase import Rebase
     from rellum.core.actions.settling import SettingsConflict
     from rellum.core.layers.grafting import Shape
 
 
 def preview(
     sweep: options.Sweep = False,
+    take_update: options.TakeUpdate = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
@@ -25,7 +27,7 @@ def preview(
     from rellum.core.actions.apply import preview as action
     from rellum.core.shelf.store import shelf_folder
 
-    result = action(pack, shelf_folder(), tell_recovered, sweep=sweep)
+    result = action(pack, shelf_folder(), tell_recovered, sweep=sweep, take_update=take_update)
     if as_json:
         from rellum.core.paths import shown
 
@@ -33,6 +35,17 @@ def preview(
             {
                 **render.plan_document(result.plan, result.space),
                 "line_up_made_anew": result.made_anew,
+                "game_update": {
+                    "from": result.rebase.before.version.text,
+                    "to": result.rebase.now.version.text,
+                    "changed": [shown(path) for path in result.rebase.changed],
+                    "new": [shown(path) for path in result.rebase.new],
+                    "gone": [shown(path) for path in result.rebase.gone],
+                    "overwritten": [shown(each.path) for each in result.rebase.overwritten],
+                    "lacking": [shown(path) for path in result.rebase.lacking],
+                }
+                if result.rebase
+                else None,
                 "hidden": result.target.hidden,
                 "notes": [{"owner": owner, "note": note} for owner, note in result.notes],
                 "leftovers": [shown(each.path) for each in result.leftovers],
@@ -48,7 +61,9 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
     """Print a preview for people: file by file if ``files``, and mod by mod."""
     from rellum.cli import render
 
-    if result.made_anew:
+    if result.rebase:
+        _show_rebase(result.rebase)
+    elif result.made_anew:
         console.warn("rellum.toml asks for something else than rellum.lock has: chosen anew")
     for warning in _trial_warnings(result):
         console.warn(warning)
@@ -70,6 +85,42 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
     if result.plan.visible:
         console.say()
         console.say(render.plan_summary(result.plan, result.space))
+
+
+def _show_rebase(rebase: Rebase) -> None:
+    """Say what the game's update did, and what of it is not known."""
+    from rellum.core.paths import shown
+
+    told = (
+        "its files are known" if rebase.known else "its files are not known, so taken as they are"
+    )
+    console.say(
+        console.styled(
+            f"The game was {rebase.before.version} and is {rebase.now.version} now ({told}):",
+            "bold",
+        )
+    )
+    counts = ((rebase.changed, "changed"), (rebase.new, "new"), (rebase.gone, "gone"))
+    words = ", ".join(f"{len(paths):,} {word}" for paths, word in counts)
+    console.say(f"  vanilla files: {words}")
+    if rebase.overwritten:
+        owners = sorted({each.owner for each in rebase.overwritten})
+        files = console.count_text(len(rebase.overwritten), "file")
+        console.say(f"  it put its own over {files} of {', '.join(owners)}")
+    if rebase.lacking:
+        files = console.count_text(len(rebase.lacking), "file")
+        console.warn(
+            f"under mods lie {files} of {rebase.before.version} that {rebase.now.version} has otherwise: "
+            + ", ".join(map(shown, rebase.lacking[:5]))
+        )
+    elif rebase.kept and not rebase.known:
+        files = console.count_text(len(rebase.kept), "file")
+        console.warn(
+            f"{files} of mods were left by the update; what lies under them is of {rebase.before.version}"
+        )
+    if rebase.lacking or (rebase.kept and not rebase.known):
+        console.say("  Let the store verify its files, then call apply again, to be sure of all.")
+    console.say()
 
 
 def _placing_notes(result: Preview) -> Iterator[str]:

@@ -27,14 +27,7 @@ def restore(
         bool,
         typer.Option("--damaged", help="Just what 'rellum check' finds wrong: vanilla and mods."),
     ] = False,
-    source: Annotated[
-        str,
-        typer.Option(
-            "--from",
-            metavar="COPY",
-            help="A folder or archive with originals that Rellum never saw.",
-        ),
-    ] = "",
+    source: options.From = "",
     yes: options.Yes = False,
     pack: options.Pack = options.HERE,
 ) -> None:

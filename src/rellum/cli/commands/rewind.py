@@ -20,6 +20,7 @@ def rewind(
     good: Annotated[
         bool, typer.Option("--good", help="Go back to the last one that was marked good.")
     ] = False,
+    source: options.From = "",
     yes: options.Yes = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
@@ -40,7 +41,7 @@ def rewind(
         _show(rewinding, files=not yes, every=every)
         return console.confirm("Go back to that?", yes=yes)
 
-    result = actions.rewind(pack, name, good, tell_recovered, ask)
+    result = actions.rewind(pack, name, good, tell_recovered, ask, source=source)
     rewinding = result.rewinding
     if not result.done:
         console.say("Nothing was changed.")

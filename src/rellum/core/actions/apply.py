@@ -16,6 +16,7 @@ from rellum.core.actions.making import Making
 from rellum.core.actions.needed import release_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.outside import refuse_second_names, refuse_unknown_places, roots_of
+from rellum.core.actions.rebase import Rebase, find_rebase, with_rebase
 from rellum.core.actions.resolve import current_line_up
 from rellum.core.actions.settling import SettingsConflict, refuse_unsettled, settle
 from rellum.core.actions.workshop import Workshop
@@ -27,14 +28,15 @@ from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_target
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.wanted import LeftOver, TheUsers
+from rellum.core.errors import RellumError
 from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Layer, Target
 from rellum.core.layers.target import lay_over
-from rellum.core.pack.home import LOCK_FILE, pack_texts
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.lock_file import LockFile, lock_text, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
-from rellum.core.pack.pack_edits import add_settings_rule
+from rellum.core.pack.pack_edits import add_settings_rule, text_with_game
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.patching.merge import Side
@@ -53,7 +55,7 @@ class Preview:
     ``settings`` are files in which the user and a release changed the same keys; ``shapes`` tell how
     grafts fit their slots, and ``graft_trials`` which of them broke before. ``leftovers`` are files of
     older releases, which go only where that is asked for. ``notes`` tell how releases are laid,
-    by owner.
+    by owner. ``rebase`` is what an update of the game made of it.
     """
 
     lock: LockFile
@@ -66,6 +68,7 @@ class Preview:
     notes: tuple[tuple[str, str], ...] = ()
     graft_trials: tuple[Trial, ...] = ()
     leftovers: tuple[LeftOver, ...] = ()
+    rebase: Rebase | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -78,16 +81,23 @@ class ApplyResult:
 
 
 def preview(
-    pack_folder: str, shelf_folder: str, on_recovered: OnRecovered, *, sweep: bool = False
+    pack_folder: str,
+    shelf_folder: str,
+    on_recovered: OnRecovered,
+    *,
+    sweep: bool = False,
+    take_update: bool = False,
 ) -> Preview:
     """Plan, and change nothing. ``sweep``: left-overs of older releases are to be set aside.
+
+    ``take_update``: changed vanilla files are an update of the game, though its version is the same.
 
     Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, CannotLay, FolderOwned.
     """
     with (
         open_pack(pack_folder, on_recovered) as opened,
         Shelf(shelf_folder) as shelf,
-        Preparing(opened, shelf, sweep) as preparing,
+        Preparing(opened, shelf, sweep, take_update=take_update) as preparing,
     ):
         return preparing.preview()
 
@@ -102,16 +112,17 @@ def apply(
     decide: Decide | None = None,
     *,
     sweep: bool = False,
+    take_update: bool = False,
 ) -> ApplyResult:
-    """Plan, ask, and carry the plan out. ``sweep``: left-overs of older releases are set aside.
+    """Plan, ask, and carry the plan out. ``sweep`` and ``take_update`` as in ``preview``.
 
     ``decide`` says who wins where settings are in conflict and the pack does not say; the pack
     remembers it. Raises what ``preview`` does, UnsettledSettings, NoSpace, RolledBack.
     """
     with open_pack(pack_folder, on_recovered, disk) as opened, Shelf(shelf_folder) as shelf:
-        with Preparing(opened, shelf, sweep) as preparing:
+        with Preparing(opened, shelf, sweep, take_update=take_update) as preparing:
             planned = preparing.decided(decide)
-            done = not planned.plan.visible or confirm(planned)
+            done = not (planned.plan.visible or planned.rebase) or confirm(planned)
             if done and not planned.plan.is_empty:
                 site = replace(opened.site, listen=listen, roots=preparing.roots)
                 execute(
@@ -127,21 +138,31 @@ def _pack_change(opened: OpenPack, planned: Preview) -> PackChange:
     """The folder is made by rellum.toml as it stands, and by the line-up that was planned with."""
     texts = dict(pack_texts(opened.home))
     texts[LOCK_FILE] = lock_text(planned.lock)
-    return PackChange(becoming=tuple(texts.items()), writes=(LOCK_FILE,), by_last_change=True)
+    writes = [LOCK_FILE]
+    if planned.rebase:
+        texts[PACK_FILE] = text_with_game(opened.home, planned.rebase.now)
+        writes.append(PACK_FILE)
+    return PackChange(becoming=tuple(texts.items()), writes=tuple(writes), by_last_change=True)
 
 
 class Preparing:
     """A pack with its catalog and line-up, and a workshop that is open for as long as this is."""
 
-    def __init__(self, opened: OpenPack, shelf: Shelf, sweeps: bool) -> None:
-        self.opened = opened
+    def __init__(
+        self, opened: OpenPack, shelf: Shelf, sweeps: bool, *, take_update: bool = False
+    ) -> None:
         self.sweeps = sweeps
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         self.pack = read_pack_file(opened.home)
         self.catalog = catalog_of(opened.home, self.pack)
-        self.roots = roots_of(opened, self.catalog.sheet, self.pack)
-        folds_case = self.catalog.sheet.folds_case
-        self.workshop = Workshop(opened, shelf, self.roots, folds_case=folds_case)
+        sheet = self.catalog.sheet
+        self.rebase = find_rebase(opened, sheet, forced=take_update)
+        if self.rebase:
+            # Planned on a copy of the state: the real one changes once the user has said yes.
+            opened = replace(opened, state=opened.state.rehearsal(self.rebase.change))
+        self.opened = opened
+        self.roots = roots_of(opened, sheet, self.pack)
+        self.workshop = Workshop(opened, shelf, self.roots, folds_case=sheet.folds_case)
 
     def __enter__(self) -> Self:
         self.workshop.__enter__()
@@ -149,11 +170,13 @@ class Preparing:
 
     def __exit__(self, *error: object) -> None:
         self.workshop.close()
+        if self.rebase:
+            self.opened.state.close()
 
     def preview(self) -> Preview:
         opened, catalog, pack = self.opened, self.catalog, self.pack
         shelf = self.workshop.shelf
-        lock, made_anew = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
+        lock, made_anew = self._line_up(shelf)
         line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=self.workshop)
         making = Making(self.workshop, catalog.sheet)
         found = find_layers(line_up)
@@ -172,6 +195,8 @@ class Preparing:
         leftovers = find_leftovers(line_up, target, self.roots)
         users = _the_users(line_up, leftovers if self.sweeps else ())
         plan = plan_target(target, marker, opened.state, self.roots, users)
+        if self.rebase:
+            plan = with_rebase(plan, self.rebase)
         space = space_for(plan, opened.home, self.roots)
         return Preview(
             lock=lock,
@@ -183,8 +208,21 @@ class Preparing:
             shapes=found.shapes,
             notes=found.notes,
             leftovers=leftovers,
+            rebase=self.rebase,
             graft_trials=tuple(trials_against(pack.grafts, read_pack_trials(opened.home))),
         )
+
+    def _line_up(self, shelf: Shelf) -> tuple[LockFile, bool]:
+        identity = self.opened.state.identity()
+        try:
+            return current_line_up(self.opened, self.pack, self.catalog, identity, shelf)
+        except RellumError as error:
+            if self.rebase:
+                error.hint += (
+                    f"\nThe game was updated from {self.rebase.before.version} to {identity.version}."
+                    "\nOr put its old files back: rellum restore --damaged --from COPY"
+                )
+            raise
 
     def decided(self, decide: Decide | None) -> Preview:
         """Return the preview with all settled; write down what was decided.

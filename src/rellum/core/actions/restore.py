@@ -162,8 +162,10 @@ def carry_out(
     done = plan.is_empty or not plan.visible or confirm(restoration)
     if done and not plan.is_empty:
         execute(plan, "restore", opened.site, sources or NoSources())
-    if supplied:  # what was not needed after all
-        opened.site.originals.let_go_of_all_but(opened.state.needed_counts())
+    if supplied:
+        from rellum.core.actions.supplies import let_go_of_rest
+
+        let_go_of_rest(opened)
     folder = opened.home.originals_folder
     return RestoreResult(restoration=restoration, done=done, originals_folder=folder)
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.restore import NoSources
+from rellum.core.actions.supplies import let_go_of_rest, supply_contents
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
@@ -16,16 +17,23 @@ from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.rewinding import plan_rewind
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
-from rellum.core.pack.checkpoints import Before, Checkpoint, PackTexts
+from rellum.core.pack.checkpoints import Before, Checkpoint, PackTexts, Then
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.state import now
+from rellum.core.paths import shown
 
 
 class NoCheckpoint(UserError):
     """There is no checkpoint of that name, or none at all."""
 
     code = "no-checkpoint"
+
+
+class NeedsOldGame(UserError):
+    """A checkpoint is of another version of the game, whose files are not at hand."""
+
+    code = "needs-old-game"
 
 
 class BadName(UserError):
@@ -90,17 +98,25 @@ def rewind(
     on_recovered: OnRecovered,
     confirm: Confirm,
     disk: Disk | None = None,
+    source: str = "",
 ) -> RewindResult:
     """Go back to a checkpoint: by name or number, the last ``good`` one, or (neither) the last change.
 
-    Raises NoCheckpoint, CannotLay, FolderOwned, NoSpace, RolledBack.
+    ``source``: a folder or an archive with what is kept nowhere, such as the files of an older version of
+    the game.
+
+    Raises NeedsOldGame, NoCheckpoint, CannotLay, FolderOwned, NoSpace, RolledBack.
     """
     with open_pack(pack_folder, on_recovered, disk) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         checkpoints = opened.state.checkpoints
         chosen = _choose(checkpoints.all(), name, good)
         then = checkpoints.then(chosen.number)
+        if source:
+            wanted = {path: content for path, content in then.files.items() if content}
+            supply_contents(opened, source, wanted)
         plan = plan_rewind(then, opened.state, opened.roots, opened.site.originals.has)
+        _refuse_other_game(plan, then, chosen)
         rewinding = Rewinding(
             checkpoint=chosen,
             plan=plan,
@@ -111,8 +127,22 @@ def rewind(
         if done and not rewinding.is_empty:
             pack = PackChange(becoming=then.pack_texts, writes=(PACK_FILE, LOCK_FILE))
             execute(plan, "rewind", opened.site, NoSources(), pack)
+        if source:
+            let_go_of_rest(opened)
         folder = opened.home.originals_folder
         return RewindResult(rewinding=rewinding, done=done, originals_folder=folder)
+
+
+def _refuse_other_game(plan: Plan, then: Then, chosen: Checkpoint) -> None:
+    """Refuse to go back over an update of the game without the old version's files."""
+    lost = [path for path, _ in plan.left_alone if path in then.vanilla]
+    if lost:
+        raise NeedsOldGame(
+            f"checkpoint {chosen.number} is of game {chosen.version}, of which "
+            f"{len(lost):,} files are kept nowhere",
+            details=tuple(f"missing: {shown(path)}" for path in lost[:10]),
+            hint=f"Name a copy of {chosen.version}, a folder or an archive, by --from.",
+        )
 
 
 def _differing(texts: PackTexts, opened: OpenPack) -> list[str]:

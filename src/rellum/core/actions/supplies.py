@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
 
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.archives.model import Extraction
@@ -18,7 +19,7 @@ from rellum.core.progress import Listener, silent
 
 
 class NoSupply(UserError):
-    """What originals shall come from is no folder and no archive."""
+    """What originals shall come from is no folder and no archive, or cannot be taken in."""
 
     code = "no-supply"
 
@@ -41,6 +42,31 @@ def supply_contents(
     opened: OpenPack, source: str, wanted: Mapping[PlacePath, Content], listen: Listener = silent
 ) -> set[PlacePath]:
     """Put contents into the store of originals, where ``source`` has them; see ``supply``."""
+    store = opened.site.originals
+    if not os.path.exists(source):
+        raise NoSupply(
+            f"{source} is neither a folder nor an archive",
+            hint="Name a clean copy of the game, or an archive of one.",
+        )
+    try:
+        _bring_in(opened, source, wanted, listen)
+    except OSError as error:
+        raise NoSupply(
+            f"the originals in {source} cannot be taken in: {error.strerror or error}",
+            hint="Nothing was changed. Mend that and try again.",
+        ) from error
+    return {path for path, content in wanted.items() if store.has(content.digest)}
+
+
+def let_go_of_rest(opened: OpenPack) -> None:
+    """Let go of supplies that were not needed after all; where that fails, a later change does it."""
+    with suppress(OSError):
+        opened.site.originals.let_go_of_all_but(opened.state.needed_counts())
+
+
+def _bring_in(
+    opened: OpenPack, source: str, wanted: Mapping[PlacePath, Content], listen: Listener
+) -> None:
     site = opened.site
     site.disk.make_folder(site.home.originals_folder)
     store = site.originals
@@ -49,14 +75,8 @@ def supply_contents(
         for digest, file in _in_folder(os.path.abspath(source), missing):
             if not store.is_whole(digest):
                 store.put_copy(file, digest)
-    elif os.path.isfile(source):
-        _from_archive(opened, source, {c.digest for c in missing.values()}, listen)
     else:
-        raise NoSupply(
-            f"{source} is neither a folder nor an archive",
-            hint="Name a clean copy of the game, or an archive of one.",
-        )
-    return {path for path, content in wanted.items() if store.has(content.digest)}
+        _from_archive(opened, source, {c.digest for c in missing.values()}, listen)
 
 
 def _in_folder(source: str, missing: Mapping[PlacePath, Content]) -> Iterator[tuple[Digest, str]]:

@@ -81,6 +81,7 @@ def execute(
         baseline=plan.baseline,
         identity=plan.identity,
         swept_to=plan.swept_to,
+        stood=plan.stood,
     )
     if not (plan.operations or plan.new_folders or plan.spare_folders or pack.writes):
         _record_only(plan, journal, site, sources)

@@ -24,11 +24,12 @@ line, in this order:
 
 Finished means recorded: the state (SQLite) holds the change's id, in the same transaction as what
 the change made of the state and the checkpoint of what was before, after the game folder was
-flushed. Then rellum.toml and rellum.lock are written where the change has other texts for them, and what
-was swept is laid into its folder outside the game, out of the store of originals; the staging folders and what the store no longer needs are removed, and last the journal.
+flushed. Then, each step of it repeatable, rellum.toml and rellum.lock are written where the change has
+other texts for them, and what was swept is laid into its folder outside the game, out of the store of
+originals; the staging folders and what the store no longer needs are removed, and last the journal.
 
 Recovery, by what it finds: no ``ready``: undo (nothing to take back). ``ready`` and the id is in the
-state: clean up. ``ready``, no ``undo``: finish; if that fails, append ``undo`` and undo. ``undo``: undo.
+state: do what comes after that again, and clean up. ``ready``, no ``undo``: finish; if that fails, append ``undo`` and undo. ``undo``: undo.
 A file that is neither as it was before nor as it is after was changed by somebody else since: it
 is left alone and named.
 """
@@ -106,6 +107,7 @@ class Journal:
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
     swept_to: str = ""
+    stood: tuple[tuple[PlacePath, Content | None], ...] = ()
     is_ready: bool = False
     is_undoing: bool = False
 
@@ -122,7 +124,8 @@ class Journal:
             outside=tuple(self.roots.outside.items()),
             returned=self.returned,
             before=Before(
-                files=tuple((step.path, step.before) for step in self.steps),
+                # The first of a path counts: what stood there before the game changed it.
+                files=(*self.stood, *((step.path, step.before) for step in self.steps)),
                 settings=self.settings,
                 pack_texts=self.standing,
             ),
@@ -227,6 +230,7 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
         baseline=tuple((p, row and tuple(row)) for p, row in extent.get("baseline", ())),
         identity=extent.get("identity", ""),
         swept_to=extent.get("swept-to", ""),
+        stood=tuple((path, _content(c)) for path, c in extent.get("stood", ())),
         is_ready=True,
         is_undoing=undoing,
     )
@@ -292,6 +296,7 @@ def _extent_line(journal: Journal) -> bytes:
         "baseline": journal.baseline,
         "identity": journal.identity,
         "swept-to": journal.swept_to,
+        "stood": [[path, _listed(content)] for path, content in journal.stood],
     }
     return _line({"extent": extent})
 

@@ -121,6 +121,7 @@ class Plan:
     bases: contents that the store of originals must hold beside what is displaced
     swept_to: the folder outside the game to which files that go are moved; else they just go
     baseline, identity: what becomes of what is known of the game, where that changes
+    stood: what stood at paths before the game itself put other files there
     """
 
     operations: tuple[Operation, ...]
@@ -131,6 +132,7 @@ class Plan:
     bases: tuple[Brought, ...] = ()
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
+    stood: tuple[tuple[PlacePath, Content | None], ...] = ()
     swept_to: str = ""
 
     @property
@@ -143,4 +145,10 @@ class Plan:
     @property
     def is_empty(self) -> bool:
         """Whether there is nothing to do at all."""
-        return not (self.operations or self.records or self.new_folders or self.spare_folders)
+        return not (
+            self.operations
+            or self.records
+            or self.new_folders
+            or self.spare_folders
+            or self.identity
+        )

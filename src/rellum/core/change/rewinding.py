@@ -36,6 +36,7 @@ class _Rewinder:
         self, then: Then, state: State, roots: Roots, has_content: Callable[[Digest], bool]
     ) -> None:
         self.then = then
+        self.state = state
         self.roots = roots
         self.has_content = has_content
         self.paths = sorted({*then.files, *then.laid, *then.settings})
@@ -149,7 +150,10 @@ class _Rewinder:
             for path, own in self.then.folders.items()
             if not own and path in self.own_folders and path not in needed and self._is_there(path)
         ]
-        return tuple(new), tuple(sorted(spare, key=len, reverse=True))
+        came = [path for path, row in self.then.vanilla.items() if row is None]
+        entries = self.state.baseline(came).values()  # folders that an update of the game brought
+        spare += [each.path for each in entries if each.kind == "folder"]
+        return tuple(new), tuple(sorted(set(spare) - needed, key=len, reverse=True))
 
     def _is_there(self, folder: PlacePath) -> bool:
         known = is_in_game(folder) or folder.partition("/")[0] in self.roots.outside

@@ -30,13 +30,8 @@ def write_adopted(home: PackHome, catalogs: tuple[str, ...], game: str, identity
         pack = document.setdefault("pack", tomlkit.table())
         if "catalogs" not in pack:
             pack["catalogs"] = [_relative(home, each) for each in catalogs]
-        game_table = document.setdefault("game", tomlkit.table())
-        game_table["sheet"] = str(identity.sheet)
-        game_table["folder"] = _relative(home, game)
-        game_table["version"] = identity.version.text
-        if identity.edition:
-            game_table["edition"] = identity.edition
-        game_table["expansions"] = list(identity.expansions)
+        _fill_game(document, identity)
+        document["game"]["folder"] = _relative(home, game)
 
     _edit(home, fill)
 
@@ -147,7 +142,31 @@ def add_settings_rule(home: PackHome, path: PlacePath, side: str) -> None:
     _edit(home, change)
 
 
+def text_with_game(home: PackHome, identity: Identity) -> str:
+    """Return rellum.toml's text with another version of the game; write nothing. Raises FileFaults."""
+
+    def fill(document: TOMLDocument) -> None:
+        _fill_game(document, identity)
+
+    return _edited(home, fill)
+
+
+def _fill_game(document: TOMLDocument, identity: Identity) -> None:
+    import tomlkit
+
+    game_table = document.setdefault("game", tomlkit.table())
+    game_table["sheet"] = str(identity.sheet)
+    game_table["version"] = identity.version.text
+    if identity.edition:
+        game_table["edition"] = identity.edition
+    game_table["expansions"] = list(identity.expansions)
+
+
 def _edit(home: PackHome, change: Callable[[TOMLDocument], None]) -> None:
+    write_durably(home.pack_file, _edited(home, change).encode("utf-8"))
+
+
+def _edited(home: PackHome, change: Callable[[TOMLDocument], None]) -> str:
     import tomlkit
 
     with open(home.pack_file, encoding="utf-8", newline="") as file:
@@ -158,4 +177,4 @@ def _edit(home: PackHome, change: Callable[[TOMLDocument], None]) -> None:
         raise_faults([f"{shown_file(home.pack_file)}:1: {error}"], shown_file(home.pack_file))
         raise
     change(document)
-    write_durably(home.pack_file, tomlkit.dumps(document).encode("utf-8"))
+    return tomlkit.dumps(document)

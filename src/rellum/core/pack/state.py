@@ -284,6 +284,14 @@ class State:
                 "INSERT INTO change VALUES (?, ?, ?)", (change.id, change.action, moment)
             )
 
+    def rehearsal(self, change: StateChange) -> State:
+        """Return a copy in memory in which a change is recorded; this one stays as it is."""
+        copy = sqlite3.connect(":memory:")
+        self._db.backup(copy)
+        state = State(copy)
+        state.record(change)
+        return state
+
     def _record_baseline(self, change: StateChange) -> None:
         for path, row in change.baseline:
             self._db.execute("DELETE FROM baseline WHERE path = ?", (path,))

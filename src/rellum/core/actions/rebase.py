@@ -1,0 +1,230 @@
+"""After the game's own update: what its files are now becomes the baseline of the new version.
+
+By itself that touches nothing in the game folder: only what is known of it changes. The line-up is
+planned against the new baseline, and both are one change.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import stat
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from rellum.core.actions.check import drift_of, with_causes
+from rellum.core.actions.open_pack import OpenPack
+from rellum.core.catalog.model import GameSheet, KnownBaseline
+from rellum.core.change.plan import Plan, Record
+from rellum.core.change.standing import content_at
+from rellum.core.folder.baselines import FolderHashes, read_sums
+from rellum.core.folder.content import RELLUM, Content, Laid
+from rellum.core.folder.identify import identify
+from rellum.core.folder.identity import Identity
+from rellum.core.folder.model import Finding
+from rellum.core.hashing import Digest, sha256_file
+from rellum.core.pack.checkpoints import BaselineChange, Before
+from rellum.core.pack.state import StateChange, new_id
+from rellum.core.paths import GAME, PlacePath, is_in_game, parents
+
+ACTION = "game update"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rebase:
+    """What an update of the game makes of the baseline.
+
+    before, now: what the game was when it was adopted, and is
+    known: the known baseline of the new version, None where nobody knows its files
+    changed, new, gone: vanilla files
+    overwritten: files of mods that the update put its own over
+    kept: files of mods that the update left, so that what lies under them is of the old version
+    lacking: those of ``kept`` of which the new version is known to have another
+    """
+
+    before: Identity
+    now: Identity
+    known: KnownBaseline | None
+    changed: tuple[PlacePath, ...]
+    new: tuple[PlacePath, ...]
+    gone: tuple[PlacePath, ...]
+    overwritten: tuple[Laid, ...]
+    kept: tuple[PlacePath, ...]
+    lacking: tuple[PlacePath, ...]
+    change: StateChange
+
+
+def find_rebase(opened: OpenPack, sheet: GameSheet, *, forced: bool = False) -> Rebase | None:
+    """Return what the game's update makes of the baseline; None where the game is what it was.
+
+    ``forced``: files that changed are taken for an update though the version is the same. Raises
+    UnknownGame, SumsFault, CannotLay, OSError.
+    """
+    before, now = opened.state.identity(), identify(sheet, opened.roots)
+    if not forced and _named(before) == _named(now):
+        return None
+    return _Finder(opened, sheet, before, now).find()
+
+
+def with_rebase(plan: Plan, rebase: Rebase) -> Plan:
+    """Return a plan that notes the new baseline, too: one change, which one rewind undoes."""
+    planned = {each.path for each in plan.operations} | {each.path for each in plan.records}
+    dropped = (
+        Record(path=row.path, owner="", content=None, under=None)
+        for row in rebase.overwritten
+        if row.path not in planned
+    )
+    change = rebase.change
+    return replace(
+        plan,
+        records=(*plan.records, *dropped),
+        spare_folders=(*plan.spare_folders, *change.gone_folders),
+        baseline=change.baseline,
+        identity=change.identity,
+        stood=change.before.files,
+    )
+
+
+def _named(identity: Identity) -> tuple[str, str | None, tuple[str, ...]]:
+    return identity.version.text, identity.edition, identity.expansions
+
+
+class _Finder:
+    def __init__(self, opened: OpenPack, sheet: GameSheet, before: Identity, now: Identity) -> None:
+        self.opened = opened
+        self.sheet = sheet
+        self.before = before
+        self.now = now
+        self.known = next((each for each in sheet.baselines if self._is_of_now(each)), None)
+        self.sums = read_sums(self.known) if self.known else None
+        self.hashes = FolderHashes(opened.roots)
+
+    def _is_of_now(self, known: KnownBaseline) -> bool:
+        return (known.version, known.edition, known.expansions) == (
+            self.now.version,
+            self.now.edition,
+            self.now.expansions,
+        )
+
+    def find(self) -> Rebase:
+        opened = self.opened
+        drift = drift_of(opened)
+        if not drift.findings:  # the update kept sizes and times: every file must be read
+            drift = drift_of(opened, deep=True)
+        drift = with_causes(drift, opened)
+        findings = [
+            each
+            for each in drift.findings
+            if is_in_game(each.path) and each.owner != RELLUM and not each.stands_as
+        ]
+        below = {
+            p for f in findings if f.kind == "missing" for p in opened.state.baseline_below(f.path)
+        }
+        vanilla = opened.state.baseline({each.path for each in findings} | below)
+        laid = opened.state.laid(vanilla)
+        gone = {each.path for each in findings if self._is_gone(each) and each.path in vanilla}
+        gone |= {path for path in below if any(parent in gone for parent in parents(path))}
+        stands: dict[PlacePath, Content] = {}
+        for each in findings:
+            if each.kind != "missing" and self._is_the_games(each, each.path in vanilla):
+                content, _ = content_at(opened.roots, each.path, None)
+                if content:
+                    stands[each.path] = content
+        overwritten = [laid[path] for path in sorted({*stands, *gone} & laid.keys())]
+        kept = [row for row in opened.state.laid().values() if self._is_kept(row, overwritten)]
+        under = opened.state.baseline([row.path for row in kept])
+        kept_over = sorted(row.path for row in kept if row.path in under)
+        changes: list[BaselineChange] = [(path, None) for path in sorted(gone)]
+        changes += [
+            (folder, self._folder_row(folder)) for folder in sorted(self._new_folders(stands))
+        ]
+        changes += [(path, _file_row(path, content)) for path, content in sorted(stands.items())]
+        left = {path: vanilla[path].content for path in {*stands, *gone} if path in vanilla}
+        left |= {row.path: row.content for row in overwritten}
+        is_file = {path for path in gone if vanilla[path].kind == "file"}
+        return Rebase(
+            before=self.before,
+            now=self.now,
+            known=self.known,
+            changed=tuple(sorted(stands.keys() & vanilla.keys())),
+            new=tuple(sorted(stands.keys() - vanilla.keys())),
+            gone=tuple(sorted(is_file)),
+            overwritten=tuple(overwritten),
+            kept=tuple(kept_over),
+            lacking=tuple(self._lacking(kept)),
+            change=StateChange(
+                id=new_id(),
+                action=ACTION,
+                laid=(),
+                no_longer_laid=tuple(row.path for row in overwritten),
+                kept=(),
+                new_folders=(),
+                gone_folders=tuple(sorted(gone - is_file)),
+                before=Before(
+                    files=tuple((path, left.get(path)) for path in sorted({*stands, *is_file}))
+                ),
+                baseline=tuple(changes),
+                identity=_identity_text(self.now),
+            ),
+        )
+
+    def _is_gone(self, finding: Finding) -> bool:
+        if finding.kind != "missing":
+            return False
+        return self.sums is None or finding.path not in self.sums
+
+    def _is_the_games(self, finding: Finding, was_vanilla: bool) -> bool:
+        """Whether what stands at a path is the new version's own file."""
+        path = finding.path
+        if not stat.S_ISREG(os.lstat(self.opened.roots.absolute(path)).st_mode):
+            return False
+        if self.sums is not None and self.known is not None:
+            here = self.hashes.of(self.known.form, [(path, 0)])
+            return path in self.sums and here.get(path) == self.sums[path]
+        if finding.kind == "foreign":
+            places = {place for place in self.sheet.places.values() if is_in_game(place)}
+            return finding.cause != "left-over" and not places.intersection(parents(path))
+        return was_vanilla
+
+    def _is_kept(self, row: Laid, overwritten: list[Laid]) -> bool:
+        return row.owner != RELLUM and is_in_game(row.path) and row not in overwritten
+
+    def _lacking(self, kept: list[Laid]) -> Iterator[PlacePath]:
+        """Yield the files under mods of which the new version is known to have another."""
+        if self.sums is None or self.known is None:
+            return
+        store = self.opened.site.originals
+        for row in kept:
+            if row.path not in self.sums:
+                continue
+            digest: str | None = row.under.digest if row.under else None
+            if self.known.form == "sha256" and digest and store.has(Digest(digest)):
+                digest = sha256_file(store.path_of(Digest(digest)))
+            if digest != self.sums[row.path]:
+                yield row.path
+
+    def _new_folders(self, stands: dict[PlacePath, Content]) -> set[PlacePath]:
+        folders = {folder for path in stands for folder in parents(path)} - {PlacePath(GAME)}
+        known = self.opened.state.baseline(folders).keys() | self.opened.state.own_folders()
+        return folders - known
+
+    def _folder_row(self, folder: PlacePath) -> tuple[object, ...]:
+        status = os.lstat(self.opened.roots.absolute(folder))
+        return (folder, "folder", 0, "", stat.S_IMODE(status.st_mode), status.st_mtime_ns, "")
+
+
+def _file_row(path: PlacePath, content: Content) -> tuple[object, ...]:
+    return (path, "file", content.size, content.digest, content.mode, content.mtime_ns, "")
+
+
+def _identity_text(identity: Identity) -> str:
+    return json.dumps(
+        [
+            identity.sheet,
+            identity.name,
+            identity.version.text,
+            identity.edition,
+            json.dumps(identity.expansions),
+            json.dumps(identity.evidence),
+        ]
+    )
