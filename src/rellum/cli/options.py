@@ -21,6 +21,10 @@ From = Annotated[
         "--from", metavar="COPY", help="A folder or archive with files that Rellum does not have."
     ),
 ]
+EvenIfRunning = Annotated[
+    bool,
+    typer.Option("--even-if-running", help="Change the game though a program is using it."),
+]
 TakeUpdate = Annotated[
     bool,
     typer.Option(

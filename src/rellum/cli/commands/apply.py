@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 def apply(
     yes: options.Yes = False,
+    even_if_running: options.EvenIfRunning = False,
     sweep: options.Sweep = False,
     take_update: options.TakeUpdate = False,
     every: options.All = False,
@@ -45,6 +46,7 @@ def apply(
             decide=_decide,
             sweep=sweep,
             take_update=take_update,
+            even_if_running=even_if_running,
         )
     if not result.done:
         console.say("Nothing was changed.")

@@ -29,6 +29,7 @@ def restore(
     ] = False,
     source: options.From = "",
     yes: options.Yes = False,
+    even_if_running: options.EvenIfRunning = False,
     pack: options.Pack = options.HERE,
 ) -> None:
     """Bring vanilla originals back: of files, a mod, or the whole game."""
@@ -40,9 +41,16 @@ def restore(
         from rellum.core.actions.repair import restore_damaged
         from rellum.core.shelf.store import shelf_folder
 
-        result = restore_damaged(pack, shelf_folder(), tell_recovered, ask, source=source)
+        result = restore_damaged(
+            pack,
+            shelf_folder(),
+            tell_recovered,
+            ask,
+            source=source,
+            even_if_running=even_if_running,
+        )
     else:
-        result = _restore(tuple(paths or ()), mod, pack, ask, source)
+        result = _restore(tuple(paths or ()), mod, pack, ask, source, even_if_running)
     restoration = result.restoration
     plan = restoration.plan
     if not result.done:
@@ -74,16 +82,27 @@ def restore(
 
 
 def _restore(
-    paths: tuple[str, ...], mod: str, pack: str, ask: Confirm, source: str
+    paths: tuple[str, ...],
+    mod: str,
+    pack: str,
+    ask: Confirm,
+    source: str,
+    even_if_running: bool,
 ) -> RestoreResult:
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions import restore as actions
 
     if mod:
-        return actions.restore_mod(pack, mod, tell_recovered, ask, source)
+        return actions.restore_mod(
+            pack, mod, tell_recovered, ask, source, even_if_running=even_if_running
+        )
     if paths:
-        return actions.restore_paths(pack, paths, tell_recovered, ask, source)
-    return actions.restore_all(pack, tell_recovered, ask, source=source)
+        return actions.restore_paths(
+            pack, paths, tell_recovered, ask, source, even_if_running=even_if_running
+        )
+    return actions.restore_all(
+        pack, tell_recovered, ask, source=source, even_if_running=even_if_running
+    )
 
 
 def _asker(yes: bool) -> Confirm:

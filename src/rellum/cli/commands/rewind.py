@@ -22,6 +22,7 @@ def rewind(
     ] = False,
     source: options.From = "",
     yes: options.Yes = False,
+    even_if_running: options.EvenIfRunning = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
 ) -> None:
@@ -41,7 +42,9 @@ def rewind(
         _show(rewinding, files=not yes, every=every)
         return console.confirm("Go back to that?", yes=yes)
 
-    result = actions.rewind(pack, name, good, tell_recovered, ask, source=source)
+    result = actions.rewind(
+        pack, name, good, tell_recovered, ask, source=source, even_if_running=even_if_running
+    )
     rewinding = result.rewinding
     if not result.done:
         console.say("Nothing was changed.")

@@ -31,6 +31,7 @@ def sweep(
         bool, typer.Option("--list", help="Show what was swept, and where it is.")
     ] = False,
     yes: options.Yes = False,
+    even_if_running: options.EvenIfRunning = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
@@ -49,7 +50,9 @@ def sweep(
         _list(pack, as_json=as_json)
         return
     if back:
-        done, taken = actions.bring_back(pack, back, tell_recovered)
+        done, taken = actions.bring_back(
+            pack, back, tell_recovered, even_if_running=even_if_running
+        )
         for path in taken:
             console.warn(f"{shown(path)} stays out: something else stands there now")
         files = console.count_text(len(done.files) - len(taken), "file")
@@ -62,7 +65,9 @@ def sweep(
         _show(sweeping, every=every)
         return console.confirm("Move these out of the game?", yes=yes)
 
-    planned, done_so = actions.sweep(pack, tuple(paths or ()), tell_recovered, ask)
+    planned, done_so = actions.sweep(
+        pack, tuple(paths or ()), tell_recovered, ask, even_if_running=even_if_running
+    )
     for path, why in planned.left:
         console.warn(f"{shown(path)} stays: {why}")
     if planned.plan.is_empty:

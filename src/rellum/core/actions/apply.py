@@ -113,13 +113,17 @@ def apply(
     *,
     sweep: bool = False,
     take_update: bool = False,
+    even_if_running: bool = False,
 ) -> ApplyResult:
     """Plan, ask, and carry the plan out. ``sweep`` and ``take_update`` as in ``preview``.
 
     ``decide`` says who wins where settings are in conflict and the pack does not say; the pack
     remembers it. Raises what ``preview`` does, UnsettledSettings, NoSpace, RolledBack.
     """
-    with open_pack(pack_folder, on_recovered, disk) as opened, Shelf(shelf_folder) as shelf:
+    with (
+        open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened,
+        Shelf(shelf_folder) as shelf,
+    ):
         with Preparing(opened, shelf, sweep, take_update=take_update) as preparing:
             planned = preparing.decided(decide)
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)

@@ -31,13 +31,14 @@ OnRecovered = Callable[["Recovered"], None]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class OpenPack:
-    """A pack that this process holds."""
+    """A pack that this process holds. ``even_if_running``: the game may be in use while it changes."""
 
     home: PackHome
     adopted: Adopted
     state: State
     roots: Roots
     disk: Disk | None
+    even_if_running: bool = False
 
     @property
     def site(self) -> Site:
@@ -45,12 +46,22 @@ class OpenPack:
         from rellum.core.change.disk import Disk
         from rellum.core.change.site import Site
 
-        return Site(self.home, self.roots, self.state, self.disk or Disk())
+        return Site(
+            self.home,
+            self.roots,
+            self.state,
+            self.disk or Disk(),
+            even_if_running=self.even_if_running,
+        )
 
 
 @contextmanager
 def open_pack(
-    folder: str, on_recovered: OnRecovered, disk: Disk | None = None
+    folder: str,
+    on_recovered: OnRecovered,
+    disk: Disk | None = None,
+    *,
+    even_if_running: bool = False,
 ) -> Iterator[OpenPack]:
     """Hold the pack in ``folder`` until the block ends; an interrupted change is ended first.
 
@@ -69,7 +80,14 @@ def open_pack(
                     hint="Put it back where it was, or connect the disk it lies on.",
                 )
             roots = Roots(adopted.folder, state.outside())
-            opened = OpenPack(home=home, adopted=adopted, state=state, roots=roots, disk=disk)
+            opened = OpenPack(
+                home=home,
+                adopted=adopted,
+                state=state,
+                roots=roots,
+                disk=disk,
+                even_if_running=even_if_running,
+            )
             if os.path.exists(home.journal_file):
                 _recover(opened.site, on_recovered)
             yield opened

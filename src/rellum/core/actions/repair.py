@@ -38,12 +38,13 @@ def restore_damaged(
     *,
     source: str = "",
     disk: Disk | None = None,
+    even_if_running: bool = False,
 ) -> RestoreResult:
     """Put right what a check finds changed or missing: vanilla from originals, mods from the shelf.
 
     ``source`` has originals that Rellum never saw. Foreign files stay. Raises NoSupply, RolledBack.
     """
-    with open_pack(pack_folder, on_recovered, disk) as opened:
+    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
         drift = with_causes(drift_of(opened), opened)
         paths = drifted_paths(drift, opened.state)
         rows = opened.state.laid(paths)

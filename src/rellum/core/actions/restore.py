@@ -66,6 +66,8 @@ def restore_paths(
     on_recovered: OnRecovered,
     confirm: Confirm,
     source: str = "",
+    *,
+    even_if_running: bool = False,
 ) -> RestoreResult:
     """Restore files, or all files in folders, named from the game folder.
 
@@ -73,7 +75,7 @@ def restore_paths(
 
     Raises NothingToRestore, NoOriginal, RolledBack, and what opening can raise.
     """
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
         wanted: dict[PlacePath, None] = {}
         for path in paths:
             wanted.update(dict.fromkeys(_files_named(path, opened)))
@@ -88,10 +90,16 @@ def restore_paths(
 
 
 def restore_mod(
-    pack_folder: str, mod: str, on_recovered: OnRecovered, confirm: Confirm, source: str = ""
+    pack_folder: str,
+    mod: str,
+    on_recovered: OnRecovered,
+    confirm: Confirm,
+    source: str = "",
+    *,
+    even_if_running: bool = False,
 ) -> RestoreResult:
     """Restore every file that belongs to a mod. Raises NothingToRestore, RolledBack."""
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
         laid = opened.state.laid_by(mod)
         if not laid:
             owners = {each.owner.rpartition(" ")[0] for each in opened.state.laid().values()}
@@ -110,9 +118,11 @@ def restore_all(
     confirm: Confirm,
     disk: Disk | None = None,
     source: str = "",
+    *,
+    even_if_running: bool = False,
 ) -> RestoreResult:
     """Bring the whole folder back as it was adopted, the marker included; foreign files stay."""
-    with open_pack(pack_folder, on_recovered, disk) as opened:
+    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
         from rellum.core.actions.check import drift_of
 
         drift = drift_of(opened)

@@ -99,6 +99,8 @@ def rewind(
     confirm: Confirm,
     disk: Disk | None = None,
     source: str = "",
+    *,
+    even_if_running: bool = False,
 ) -> RewindResult:
     """Go back to a checkpoint: by name or number, the last ``good`` one, or (neither) the last change.
 
@@ -107,7 +109,7 @@ def rewind(
 
     Raises NeedsOldGame, NoCheckpoint, CannotLay, FolderOwned, NoSpace, RolledBack.
     """
-    with open_pack(pack_folder, on_recovered, disk) as opened:
+    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         checkpoints = opened.state.checkpoints
         chosen = _choose(checkpoints.all(), name, good)

@@ -56,12 +56,14 @@ def sweep(
     on_recovered: OnRecovered,
     confirm: Callable[[Sweeping], bool],
     disk: Disk | None = None,
+    *,
+    even_if_running: bool = False,
 ) -> tuple[Sweeping, bool]:
     """Move files that are nobody's out of the game: all, or those at or below ``paths``.
 
     Returns what was planned, and whether it was done. Raises RolledBack, and what opening can raise.
     """
-    with open_pack(pack_folder, on_recovered, disk) as opened:
+    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         planned = _plan(opened, [named_path(text, opened) for text in paths])
         done = not planned.plan.is_empty and confirm(planned)
@@ -115,13 +117,18 @@ def list_sweeps(pack_folder: str, on_recovered: OnRecovered) -> list[Sweep]:
 
 
 def bring_back(
-    pack_folder: str, name: str, on_recovered: OnRecovered, disk: Disk | None = None
+    pack_folder: str,
+    name: str,
+    on_recovered: OnRecovered,
+    disk: Disk | None = None,
+    *,
+    even_if_running: bool = False,
 ) -> tuple[Sweep, tuple[PlacePath, ...]]:
     """Bring back what a sweep moved out; ``last``: the latest. Raises NothingSwept, RolledBack.
 
     Returns the sweep, and what stays out because something else stands there now.
     """
-    with open_pack(pack_folder, on_recovered, disk) as opened:
+    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         sweeps = list(_sweeps(opened))
         found = next((each for each in sweeps if name in (each.name, "last")), None)

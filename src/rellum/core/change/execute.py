@@ -21,6 +21,7 @@ from rellum.core.change.keeping import keep_settings
 from rellum.core.change.originals import FolderChanged
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import refuse_unready, refuse_without_room, space_for
+from rellum.core.change.running import refuse_running
 from rellum.core.change.site import Site
 from rellum.core.errors import ChangeFailed, RellumError
 from rellum.core.folder.content import Content, Laid
@@ -66,10 +67,12 @@ def execute(
 ) -> None:
     """Carry out a plan; what is now becomes a checkpoint, and ``pack`` of the pack's texts.
 
-    Raises NoSpace before anything is touched, RolledBack, StillBroken.
+    Raises GameRunning, CannotWrite, NoSpace before anything is touched; RolledBack, StillBroken.
     """
     roots = _roots_touched(plan, site.roots)
     refuse_unready(roots)
+    if plan.operations and not site.even_if_running:
+        refuse_running([roots.game_folder])
     refuse_without_room(space_for(plan, site.home, site.roots))
     journal = Journal(
         id=new_id(),

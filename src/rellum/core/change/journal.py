@@ -29,7 +29,8 @@ other texts for them, and what was swept is laid into its folder outside the gam
 originals; the staging folders and what the store no longer needs are removed, and last the journal.
 
 Recovery, by what it finds: no ``ready``: undo (nothing to take back). ``ready`` and the id is in the
-state: do what comes after that again, and clean up. ``ready``, no ``undo``: finish; if that fails, append ``undo`` and undo. ``undo``: undo.
+state: do what comes after that again, and clean up. ``ready``, no ``undo``: finish; if that fails, append
+``undo`` and undo. ``undo``: undo.
 A file that is neither as it was before nor as it is after was changed by somebody else since: it
 is left alone and named.
 """

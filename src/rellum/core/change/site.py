@@ -14,13 +14,17 @@ from rellum.core.progress import Listener, silent
 
 @dataclass(frozen=True, slots=True)
 class Site:
-    """A pack, its state, its game folder, the disk that both lie on, and who hears of progress."""
+    """A pack, its state, its game folder, the disk that both lie on, and who hears of progress.
+
+    ``even_if_running``: the game may be in use.
+    """
 
     home: PackHome
     roots: Roots
     state: State
     disk: Disk
     listen: Listener = silent
+    even_if_running: bool = False
 
     @property
     def originals(self) -> Originals:
