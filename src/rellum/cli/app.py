@@ -18,6 +18,16 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
     "Set up": (
         ("demo", "demo", "Make a small made-up game with mods, and tell its whole story."),
         ("adopt", "adopt", "Make a game folder this pack's: know its version, list and hash it."),
+        (
+            "identify",
+            "identify",
+            "Tell a game folder's version, edition and expansions, and how many files are as known.",
+        ),
+        (
+            "assemble",
+            "assemble",
+            "Build a whole game from parts laid over one another, checked against known files.",
+        ),
     ),
     "Gather": (
         ("take", "take", "Check archives, know their releases, put copies on the shelf."),

@@ -15,6 +15,13 @@ Sweep = Annotated[
     bool,
     typer.Option("--sweep", help="Set aside what cards name as left over from older releases."),
 ]
+Catalog = Annotated[
+    list[str] | None,
+    typer.Option("--catalog", metavar="FOLDER", help="A catalog folder; may be repeated."),
+]
+Sheet = Annotated[
+    str, typer.Option("--sheet", metavar="ID", help="The game sheet, if it is not told by itself.")
+]
 From = Annotated[
     str,
     typer.Option(

@@ -52,7 +52,7 @@ class PassageTest(WorldTest):
     def test_hashes_of_one_pass(self, content, chunk, reflinks) -> None:
         write_tree(self.world.path("in"), {"x": content})
         source, target = self.world.path("in", "x"), self.world.path("in", "copy")
-        shared = mock.patch.object(intake, "_reflink", return_value=False)
+        shared = mock.patch.object(intake, "reflink", return_value=False)
         with mock.patch.object(intake, "CHUNK_BYTES", chunk), shared:
             passage = Passage(source, target, "copy", frozenset({"sha256", "md5", "crc32"}))
             passage.wait_for(len(content) // 2)

@@ -12,19 +12,18 @@ from rellum.cli import console, options
 def adopt(
     game: Annotated[str, typer.Argument(metavar="GAME", help="The installed game's folder.")],
     pack: options.Pack = options.HERE,
-    catalog: Annotated[
-        list[str] | None,
-        typer.Option("--catalog", metavar="FOLDER", help="A catalog folder; may be repeated."),
-    ] = None,
-    sheet: Annotated[
+    copy_to: Annotated[
         str,
-        typer.Option("--sheet", metavar="ID", help="The game sheet, if it is not told by itself."),
+        typer.Option("--copy", metavar="TO", help="Keep a copy of the game at TO instead of it."),
     ] = "",
+    catalog: options.Catalog = None,
+    sheet: options.Sheet = "",
     as_json: options.Json = False,
 ) -> None:
     """Make a game folder this pack's: know its version, list and hash it.
 
-    Writes rellum.toml in the pack's folder. The game itself only gets a small marker file.
+    Writes rellum.toml in the pack's folder. The game itself only gets a small marker file. With --copy
+    the game is left untouched: a copy is made, which shares the disk's blocks where that can be done.
     """
     from rellum.cli import render
     from rellum.core.actions import adopt as action
@@ -37,6 +36,7 @@ def adopt(
             catalogs=tuple(catalog or ()),
             sheet_id=sheet,
             shelf_folder=shelf_folder(),
+            copy_to=copy_to,
             listen=listen,
         )
     identity = result.identity

@@ -56,11 +56,12 @@ def adopt(
     catalogs: tuple[str, ...] = (),
     sheet_id: str = "",
     shelf_folder: str,
+    copy_to: str = "",
     listen: Listener = silent,
 ) -> AdoptResult:
-    """Make the game folder this pack's own.
+    """Make the game folder this pack's own; or a copy of it, made at ``copy_to``.
 
-    Raises CannotAdopt, UnknownGame, FolderOwned, NoCatalog, FileFaults, PackBusy.
+    Raises CannotAdopt, CannotCopy, UnknownGame, FolderOwned, NoCatalog, FileFaults, PackBusy.
     """
     home = PackHome(os.path.abspath(pack_folder))
     roots = Roots(game_folder)
@@ -69,8 +70,14 @@ def adopt(
     refuse_other_owner(roots, home, "")
     pack = read_pack_file(home) if os.path.exists(home.pack_file) else None
     folders = find_catalogs(home, catalogs, pack)
-    sheet = _choose_sheet(load_sheets(folders), sheet_id, roots)
+    sheet = choose_sheet(load_sheets(folders), sheet_id, roots)
     identity = identify(sheet, roots)
+    if copy_to:
+        from rellum.core.actions.copying import copy_game
+
+        _refuse_places(home, Roots(game_folder), shelf_folder, copy_to)
+        copy_game(roots.game_folder, copy_to, listen)
+        roots = Roots(copy_to)
     entries, warnings = _look_around(roots)
     files = [entry for entry in entries if entry.kind == "file"]
     digests = _hash(files, roots, listen)
@@ -111,11 +118,18 @@ def _refuse_adopted(home: PackHome) -> None:
     )
 
 
-def _refuse_places(home: PackHome, roots: Roots, shelf_folder: str) -> None:
+def _refuse_places(home: PackHome, roots: Roots, shelf_folder: str, copy_to: str = "") -> None:
+    """Refuse places that lie in one another; with ``copy_to``, that one is looked at. Raises CannotAdopt."""
     game = roots.game_folder
+    if copy_to and (is_inside(copy_to, game) or is_inside(game, copy_to)):
+        raise CannotAdopt(
+            f"the copy {copy_to} and the game {game} lie in one another",
+            hint="Name a folder beside the game.",
+        )
     if not os.path.isdir(game):
         what = "is a file" if os.path.exists(game) else "is not there"
         raise CannotAdopt(f"the game folder {game} {what}", hint="Name the folder of the game.")
+    game = os.path.abspath(copy_to) if copy_to else game
     for other, name in ((home.folder, "pack"), (shelf_folder, "shelf")):
         if is_inside(game, other):
             raise CannotAdopt(
@@ -129,7 +143,8 @@ def _refuse_places(home: PackHome, roots: Roots, shelf_folder: str) -> None:
             )
 
 
-def _choose_sheet(sheets: dict[SheetId, GameSheet], named: str, roots: Roots) -> GameSheet:
+def choose_sheet(sheets: dict[SheetId, GameSheet], named: str, roots: Roots) -> GameSheet:
+    """Return the sheet of that name, else the one that fits the folder. Raises UnknownGame."""
     if named:
         sheet = sheets.get(SheetId(named))
         if sheet is None:

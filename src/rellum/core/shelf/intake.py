@@ -136,7 +136,7 @@ def _hasher(name: str) -> Any:
 def _shared(source: str, target: str, by: By) -> bool:
     """Let the target be the source's bytes without copying them, where that can be done."""
     if by == "copy":
-        return _reflink(source, target)
+        return reflink(source, target)
     try:
         os.link(source, target)
     except OSError:  # another disk, or a file system without links
@@ -144,7 +144,11 @@ def _shared(source: str, target: str, by: By) -> bool:
     return True
 
 
-def _reflink(source: str, target: str) -> bool:
+def reflink(source: str, target: str) -> bool:
+    """Make a file that shares the blocks of another; False where the file system cannot.
+
+    The target is there afterwards in any case, empty where it failed. Raises OSError.
+    """
     try:
         import fcntl
     except ImportError:  # Windows

@@ -1,0 +1,355 @@
+"""Assemble: a whole game from parts laid over one another, in order, checked against known files."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from rellum.core.actions.catalogs import find_catalogs
+from rellum.core.catalog.load import load_sheets
+from rellum.core.catalog.model import KnownBaseline
+from rellum.core.change.plan import EXECUTABLE_MODE, PLAIN_MODE
+from rellum.core.errors import NoAnswer, UserError
+from rellum.core.folder.baselines import read_sums
+from rellum.core.folder.hashes import hash_files
+from rellum.core.folder.listing import list_folder
+from rellum.core.hashing import hash_file, sha256_file
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.paths import GAME_PREFIX, PlacePath, Roots, parents, shown
+from rellum.core.progress import Listener, silent
+
+if TYPE_CHECKING:
+    from rellum.core.archives.model import Archive, Member
+
+UNFINISHED = ".rellum-new"
+
+
+class CannotAssemble(UserError):
+    """The parts, or the folder to be made, cannot be used."""
+
+    code = "cannot-assemble"
+
+
+class NotWhole(NoAnswer):
+    """The parts do not make a whole game that is known."""
+
+    code = "not-whole"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Part:
+    """A part: a folder, or an archive. ``files`` have the hash of each path; ``links`` are left out."""
+
+    name: str
+    files: dict[PlacePath, str]
+    links: tuple[PlacePath, ...] = ()
+    root: str = ""
+    archive: Archive | None = None
+    members: dict[PlacePath, Member] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Assembly:
+    """What the parts make.
+
+    takes: how many files come from each part in the end, and how many of its are laid over
+    known: the baseline that the whole is, None where none is known
+    left: files that stay behind in the parts
+    """
+
+    out: str
+    takes: tuple[tuple[str, int, int], ...]
+    known: KnownBaseline | None
+    files: int
+    bytes: int
+    left: tuple[str, ...] = ()
+
+
+Confirm = Callable[[Assembly], bool]
+
+
+def assemble(
+    pack_folder: str,
+    out: str,
+    parts: Sequence[str],
+    *,
+    version: str = "",
+    move: bool = False,
+    unchecked: bool = False,
+    catalogs: tuple[str, ...] = (),
+    listen: Listener = silent,
+) -> Assembly:
+    """Build a game folder; later parts win. All is looked at before anything is written.
+
+    ``move``: files are moved out of part folders. ``unchecked``: also where no baseline is known or the
+    whole is none. Raises CannotAssemble, NotWhole, ArchiveFault, SumsFault, OSError.
+    """
+    out = os.path.abspath(out)
+    _refuse_places(out, parts)
+    unfinished = out + UNFINISHED
+    if not move:
+        shutil.rmtree(unfinished, ignore_errors=True)  # of an interrupted call
+    baselines = _baselines(pack_folder, catalogs, version)
+    tops = {path.split("/")[1] for known in baselines for path in read_sums(known)}
+    read = [_read_part(part, tops, listen) for part in _with_unfinished(out, parts)]
+    winners: dict[PlacePath, Part] = {path: part for part in read for path in part.files}
+    known = None
+    if baselines or not unchecked:
+        known = _check(baselines, read, winners, version, unchecked=unchecked)
+    os.makedirs(unfinished, exist_ok=True)
+    for part in read:
+        _lay(part, [path for path, winner in winners.items() if winner is part], unfinished, move)
+    if move:
+        _remove_hidden(read, winners)
+    _refuse_other(unfinished, winners)
+    if os.path.isdir(out):
+        os.rmdir(out)
+    os.rename(unfinished, out)
+    counts = Counter(part.name for part in winners.values())
+    sizes = (os.path.getsize(Roots(out).absolute(path)) for path in winners)
+    return Assembly(
+        out=out,
+        takes=tuple((p.name, counts[p.name], len(p.files) - counts[p.name]) for p in read),
+        known=known,
+        files=len(winners),
+        bytes=sum(sizes),
+        left=tuple(_left_behind(read)) if move else (),
+    )
+
+
+def _refuse_places(out: str, parts: Sequence[str]) -> None:
+    if os.path.lexists(out) and (not os.path.isdir(out) or os.listdir(out)):
+        raise CannotAssemble(
+            f"{out} is there already and is not empty", hint="Name a new folder for the game."
+        )
+    for part in parts:
+        if not os.path.exists(part):
+            raise CannotAssemble(
+                f"the part {part} is not there", hint="Name folders or archives, the oldest first."
+            )
+        inside = os.path.abspath(part)
+        if os.path.commonpath([out, inside]) in (out, inside) and os.path.isdir(part):
+            raise CannotAssemble(
+                f"{out} and the part {part} lie in one another", hint="Name a folder beside it."
+            )
+
+
+def _with_unfinished(out: str, parts: Sequence[str]) -> list[str]:
+    """Return the parts, and last what an interrupted call has moved out of them already: it won there."""
+    unfinished = out + UNFINISHED
+    return [*parts, *([unfinished] if os.path.isdir(unfinished) else ())]
+
+
+def _read_part(part: str, tops: set[str], listen: Listener) -> Part:
+    """Read a part; ``tops`` are the names that are known at the top of the game."""
+    if not os.path.isdir(part):
+        return _read_archive(part, tops, listen)
+    root = _inner(os.path.abspath(part), tops)
+    entries = list_folder(root)
+    files = [e for e in entries if e.kind == "file" and not e.path.endswith(UNFINISHED)]
+    roots = Roots(root)
+    paths = [(roots.absolute(PlacePath(each.path)), each.size) for each in files]
+    digests = hash_files(paths, "hashing", listen)
+    return Part(
+        name=part,
+        root=root,
+        files={PlacePath(e.path): d for e, d in zip(files, digests, strict=True) if d},
+        links=tuple(PlacePath(e.path) for e in entries if e.kind not in ("file", "folder")),
+    )
+
+
+def _inner(folder: str, tops: set[str]) -> str:
+    """Return the folder in which the part begins: past folders that hold nothing but one other."""
+    while len(names := os.listdir(folder)) == 1 and names[0] not in tops:
+        inside = os.path.join(folder, names[0])
+        if not os.path.isdir(inside) or os.path.islink(inside):
+            break
+        folder = inside
+    return folder
+
+
+def _read_archive(part: str, tops: set[str], listen: Listener) -> Part:
+    from rellum.core.archives.open import open_archive
+
+    archive = open_archive(part)
+    members = {str(member.path): member for member in archive.check(listen)}
+    prefix = ""
+    while len({name[len(prefix) :].partition("/")[0] for name in members}) == 1:
+        first = next(iter(members))[len(prefix) :].partition("/")
+        if not first[1] or first[0] in tops:
+            break
+        prefix += f"{first[0]}/"
+    named = {PlacePath(GAME_PREFIX + name[len(prefix) :]): m for name, m in members.items()}
+    files = {path: str(member.digest) for path, member in named.items()}
+    return Part(name=part, files=files, archive=archive, members=named)
+
+
+def _baselines(pack_folder: str, catalogs: tuple[str, ...], version: str) -> list[KnownBaseline]:
+    home = PackHome(os.path.abspath(pack_folder))
+    pack = read_pack_file(home) if os.path.exists(home.pack_file) else None
+    sheets = load_sheets(find_catalogs(home, catalogs, pack))
+    found = [known for sheet in sheets.values() for known in sheet.baselines]
+    return [known for known in found if version in ("", known.version.text)]
+
+
+def _check(
+    baselines: Iterable[KnownBaseline],
+    parts: Sequence[Part],
+    winners: dict[PlacePath, Part],
+    version: str,
+    *,
+    unchecked: bool,
+) -> KnownBaseline | None:
+    """Return the known baseline that the parts make, whole. Raises NotWhole."""
+    nearest: tuple[int, KnownBaseline | None, list[tuple[PlacePath, str]]] = (-1, None, [])
+    for known in baselines:
+        sums = read_sums(known)
+        wrong = [(path, "missing") for path in sums.keys() - winners.keys()]
+        right = 0
+        for path in sums.keys() & winners.keys():
+            if _digest(path, winners[path], known) == sums[path]:
+                right += 1
+            else:
+                wrong.append((path, "differs"))
+        if not wrong:
+            return known
+        nearest = max(nearest, (right - len(wrong), known, wrong), key=lambda each: each[0])
+    if unchecked:
+        return None
+    _, known_one, wrong = nearest
+    if known_one is None:
+        raise NotWhole(
+            f"no vanilla game {version or 'of any version'} is known to check the whole against",
+            hint="Write one from a good copy with 'rellum identify FOLDER --write', or --unchecked.",
+        )
+    raise NotWhole(
+        f"the parts do not make {known_one}: {_files(len(wrong))} not as known",
+        details=tuple(_wrong_line(path, what, parts, winners) for path, what in sorted(wrong)[:20]),
+        hint="Get these parts again, mind their order, or say --unchecked.",
+    )
+
+
+def _files(count: int) -> str:
+    return "1 file is" if count == 1 else f"{count:,} files are"
+
+
+def _digest(path: PlacePath, part: Part, known: KnownBaseline) -> str:
+    if known.form == "blake3":
+        return part.files[path]
+    if part.archive is None:
+        return sha256_file(Roots(part.root).absolute(path))
+    raise CannotAssemble(
+        f"the known files of {known} are SHA-256 sums, which cannot be told of archives",
+        hint="Unpack the parts, or write BLAKE3 sums with 'rellum identify FOLDER --write'.",
+    )
+
+
+def _wrong_line(
+    path: PlacePath, what: str, parts: Sequence[Part], winners: dict[PlacePath, Part]
+) -> str:
+    """Say what is wrong with a file, and in which part it should be: the one its neighbours are in."""
+    if path in winners:
+        return f"{shown(path)} {what}; it comes from {winners[path].name}"
+    for folder in parents(path):
+        above = f"{folder}/"
+        near = Counter(p.name for p in parts for each in p.files if each.startswith(above))
+        if near:
+            return f"{shown(path)} is {what}; it should be in {near.most_common(1)[0][0]}"
+    return f"{shown(path)} is {what}"
+
+
+def _lay(part: Part, paths: Sequence[PlacePath], out: str, move: bool) -> None:
+    target, source = Roots(out), Roots(part.root) if part.root else None
+    for path in paths:
+        os.makedirs(os.path.dirname(target.absolute(path)), exist_ok=True)
+    if source is None:
+        _extract(part, paths, target)
+        return
+    for path in paths:
+        file, there = source.absolute(path), target.absolute(path)
+        if file == there:
+            continue  # an interrupted call had it there already
+        if move:
+            _move(file, there)
+        else:
+            copy_file(file, there)
+            if hash_file(there) != part.files[path]:
+                raise CannotAssemble(f"{file} changed meanwhile", hint="Try again.")
+
+
+def _move(file: str, there: str) -> None:
+    """Move a file, also to another file system; what stands there is whole at any moment."""
+    try:
+        os.replace(file, there)
+    except OSError:
+        copy_file(file, there + UNFINISHED)
+        os.replace(there + UNFINISHED, there)
+        os.unlink(file)
+
+
+def _extract(part: Part, paths: Sequence[PlacePath], target: Roots) -> None:
+    from rellum.core.archives.model import Extraction
+
+    assert part.archive is not None and part.members is not None
+    jobs = []
+    for path in paths:
+        member, there = part.members[path], target.absolute(path)
+        if os.path.lexists(there):
+            os.unlink(there)
+        mode = EXECUTABLE_MODE if member.executable else PLAIN_MODE
+        jobs.append(Extraction(member=member.path, digest=member.digest, target=there, mode=mode))
+    part.archive.extract(jobs)
+
+
+def copy_file(source: str, target: str) -> None:
+    """Copy a file with mode and times; sharing its blocks where the file system can. Raises OSError."""
+    from rellum.core.shelf.intake import reflink
+
+    if os.path.lexists(target):
+        os.unlink(target)
+    if not reflink(source, target):
+        shutil.copyfile(source, target)
+    shutil.copystat(source, target)
+
+
+def _remove_hidden(parts: Sequence[Part], winners: dict[PlacePath, Part]) -> None:
+    """Remove from part folders what a later part lies over, and folders that are empty then."""
+    for part in parts:
+        if not part.root or part.root.endswith(UNFINISHED):
+            continue
+        roots = Roots(part.root)
+        for path in part.files:
+            if winners[path] is not part and os.path.lexists(roots.absolute(path)):
+                os.unlink(roots.absolute(path))
+        for folder, _, _ in os.walk(part.root, topdown=False):
+            if not os.listdir(folder):
+                os.rmdir(folder)
+
+
+def _refuse_other(folder: str, winners: dict[PlacePath, Part]) -> None:
+    """What lies in the unfinished folder must be the whole, and nothing else."""
+    there = {each.path for each in list_folder(folder) if each.kind == "file"}
+    if there != set(winners):
+        odd = sorted(there ^ set(winners))
+        raise CannotAssemble(
+            f"{folder} is not what was to be built: {shown(PlacePath(odd[0]))}",
+            hint="Something else works there. Look into it, then try again.",
+        )
+
+
+def _left_behind(parts: Sequence[Part]) -> list[str]:
+    """Return what still lies in part folders: links and the like, and files that came meanwhile."""
+    left = []
+    for part in parts:
+        if part.root and os.path.isdir(part.root):
+            left += [
+                f"{part.name}: {shown(PlacePath(each.path))}"
+                for each in list_folder(part.root)
+                if each.kind != "folder"
+            ]
+    return left
