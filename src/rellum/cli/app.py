@@ -81,6 +81,12 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
             "change.",
         ),
         (
+            "absorb",
+            "absorb",
+            "Make what something else changed in the game a mod of the pack's own.",
+        ),
+        ("guard", "guard", "Make the files read-only through which the game's store updates it."),
+        (
             "sweep",
             "sweep",
             "Move foreign and left-over files out of the game; --back brings them back.",

@@ -10,7 +10,7 @@ import typer
 from rellum.cli import console, options
 
 if TYPE_CHECKING:
-    from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate
+    from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate, Guard
 
 
 def check(
@@ -43,7 +43,9 @@ def check(
             console.say(f"{files} with another time but the same content.")
     if drift.own_changes and not as_json:
         _show_own_changes(drift, every=every)
-    if drift.findings:
+    if drift.guard and not as_json:
+        _show_guard(drift.guard)
+    if drift.findings or (drift.guard and drift.guard.broken):
         raise typer.Exit(1)
 
 
@@ -159,6 +161,17 @@ def _show_remedies(drift: Drift) -> None:
         console.say(f"  {'':18} rellum restore --damaged --from COPY puts the old files back")
 
 
+def _show_guard(guard: Guard) -> None:
+    from rellum.core.paths import shown
+
+    files = console.count_text(guard.files, "file")
+    if not guard.broken:
+        console.say(f"The guard holds: {files} of the game's store read-only.")
+        return
+    console.warn(f"the guard does not hold: {', '.join(map(shown, guard.broken[:5]))}")
+    console.say("  rellum guard on: makes them read-only again")
+
+
 def _show_own_changes(drift: Drift, *, every: bool) -> None:
     from rellum.core.paths import shown
 
@@ -196,6 +209,12 @@ def _document(drift: Drift) -> dict[str, Any]:
             "told_by": drift.update.by,
         }
         if drift.update
+        else None,
+        "guard": {
+            "files": drift.guard.files,
+            "broken": [shown(path) for path in drift.guard.broken],
+        }
+        if drift.guard
         else None,
         "files_seen": drift.files_seen,
         "files_hashed": drift.files_hashed,

@@ -23,7 +23,13 @@ def check(
 ) -> Drift:
     """Find drift. ``deep``: hash every file, also where size and time are as recorded."""
     with open_pack(pack_folder, on_recovered) as opened:
-        return with_causes(drift_of(opened, deep=deep, listen=listen), opened)
+        drift = with_causes(drift_of(opened, deep=deep, listen=listen), opened)
+        guarded = opened.state.guarded()
+        if not guarded:
+            return drift
+        from rellum.core.actions.guard import look_at_guard
+
+        return replace(drift, guard=look_at_guard(guarded, opened.roots))
 
 
 def with_causes(drift: Drift, opened: OpenPack) -> Drift:

@@ -65,6 +65,14 @@ class GameUpdate:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Guard:
+    """Files that are to be read-only, and those of them that are not, or are gone."""
+
+    files: int
+    broken: tuple[PlacePath, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Drift:
     """All findings, and what was looked at to come to them.
 
@@ -77,3 +85,4 @@ class Drift:
     files_seen: int
     files_hashed: int
     update: GameUpdate | None = None
+    guard: Guard | None = None

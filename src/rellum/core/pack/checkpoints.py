@@ -36,7 +36,7 @@ NEEDED_BY_CHECKPOINTS = """
     UNION ALL SELECT was_laid.under_digest FROM was_laid LEFT JOIN baseline USING (path)
     WHERE was_laid.under_digest IS NOT NULL AND was_laid.under_digest IS NOT baseline.digest
     UNION ALL SELECT base_digest FROM was_laid WHERE base_digest IS NOT NULL
-    UNION ALL SELECT digest FROM setting
+    UNION ALL SELECT digest FROM setting UNION ALL SELECT digest FROM absorbing
 """
 
 PackTexts = tuple[tuple[str, str], ...]

@@ -99,6 +99,15 @@ def set_want(home: PackHome, want: WantLine) -> None:
     _edit(home, change)
 
 
+def add_catalog(home: PackHome, folder: str) -> None:
+    """Name another catalog folder in ``rellum.toml``, after those that it names. Raises OSError."""
+
+    def change(document: TOMLDocument) -> None:
+        document["pack"]["catalogs"].append(_relative(home, folder))
+
+    _edit(home, change)
+
+
 def set_hold(home: PackHome, mod: str, version: str, reason: str) -> None:
     """Write a hold into ``rellum.toml``. Raises OSError."""
 

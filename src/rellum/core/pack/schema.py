@@ -17,6 +17,9 @@ path (and whether a file of the user's waited there for a mod), ``was_laid`` the
 a checkpoint is to take, for each path, the note of the oldest checkpoint from it on. ``setting`` has the
 settings as they were, whether a change touches them or not. ``pack_text`` holds the texts of rellum.toml
 and rellum.lock, once each, and ``in_force`` says which of them the folder was last made by.
+
+``guarded`` has the files that are read-only so that the game's store cannot update it, with the mode that
+each had. ``absorbing`` has vanilla files of which copies are kept while another program changes the game.
 """
 
 from __future__ import annotations
@@ -84,6 +87,8 @@ CREATE TABLE setting (
 ) WITHOUT ROWID;
 CREATE TABLE pack_text (digest TEXT PRIMARY KEY, content BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE in_force (name TEXT PRIMARY KEY, digest TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE guarded (path TEXT PRIMARY KEY, mode INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE absorbing (path TEXT PRIMARY KEY, digest TEXT NOT NULL) WITHOUT ROWID;
 """
 _FROM_1_TO_2 = f"""
 BEGIN;

@@ -241,6 +241,26 @@ class State:
                 [(recipe, each.digest, each.size, each.notes) for recipe, each in made.items()],
             )
 
+    def guarded(self) -> dict[PlacePath, int]:
+        """Return the files that are guarded, with the mode that each had before."""
+        return dict(self._db.execute("SELECT path, mode FROM guarded"))
+
+    def set_guarded(self, modes: Mapping[PlacePath, int]) -> None:
+        """Note which files are guarded, durably."""
+        with self._db:
+            self._db.execute("DELETE FROM guarded")
+            self._db.executemany("INSERT INTO guarded VALUES (?, ?)", modes.items())
+
+    def absorbing(self) -> dict[PlacePath, Digest]:
+        """Return the vanilla files that are kept while another program changes the game."""
+        return dict(self._db.execute("SELECT path, digest FROM absorbing"))
+
+    def set_absorbing(self, files: Mapping[PlacePath, Digest]) -> None:
+        """Note of which vanilla files copies are kept, durably."""
+        with self._db:
+            self._db.execute("DELETE FROM absorbing")
+            self._db.executemany("INSERT INTO absorbing VALUES (?, ?)", files.items())
+
     def stamps(self) -> dict[str, bytes]:
         """Return the stamp of every folder as Rellum left it."""
         return dict(self._db.execute("SELECT folder, rows FROM stamp"))

@@ -1,0 +1,305 @@
+"""Absorb: what something else changed in the game becomes a mod of the pack's own.
+
+An installer program, a configuration tool, or the user by hand: the files become an archive on the shelf
+and a card in the pack's own catalog folder, so that they are checked, ordered, removed and shared
+like any mod. They stay where they stand; only what is noted of them changes.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import tomllib
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+from rellum.core.actions.catalogs import find_catalogs
+from rellum.core.actions.check import drift_of, with_causes
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.resolve import resolve
+from rellum.core.actions.restore import NoSources, named_path
+from rellum.core.catalog.model import Source
+from rellum.core.catalog.sheets import parse_id
+from rellum.core.change.execute import execute
+from rellum.core.change.journal import PackChange
+from rellum.core.change.plan import Plan, Record
+from rellum.core.change.standing import content_at
+from rellum.core.durable import write_durably
+from rellum.core.errors import RellumError, UserError
+from rellum.core.folder.content import RELLUM, Content
+from rellum.core.folder.model import Finding
+from rellum.core.hashing import Digest, hash_file
+from rellum.core.ids import ModId
+from rellum.core.pack.home import pack_texts
+from rellum.core.pack.lock_file import NoLineUp, read_lock
+from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.pack.pack_edits import add_catalog, remove_want, set_want
+from rellum.core.pack.pack_file import WantLine, read_pack_file
+from rellum.core.paths import PlacePath, root_of
+from rellum.core.shelf.folder_pack import pack_folder as pack_as_zip
+from rellum.core.shelf.store import Shelf
+from rellum.core.shelf.taking import take
+
+OWN_CATALOG = "own-mods"
+"""The catalog folder in the pack's folder that has the cards of what was absorbed."""
+
+
+class CannotAbsorb(UserError):
+    """There is nothing to absorb, or not under that name, or not now."""
+
+    code = "cannot-absorb"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Absorbing:
+    """What would become a mod: findings of a check, and those that cannot be part of it."""
+
+    mod: str
+    version: str
+    findings: tuple[Finding, ...]
+    left: tuple[Finding, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Begun:
+    """Copies of vanilla files that are kept until the end; ``bytes`` 0 where there was no room."""
+
+    files: int
+    bytes: int
+
+
+Confirm = Callable[[Absorbing], bool]
+
+
+def begin(pack_folder: str, on_recovered: OnRecovered) -> Begun:
+    """Get ready for another program: keep a copy of each vanilla file of which there is none.
+
+    Raises CannotAbsorb where the folder is not as Rellum left it, OSError.
+    """
+    with open_pack(pack_folder, on_recovered) as opened:
+        drift = drift_of(opened)
+        if drift.findings:
+            raise CannotAbsorb(
+                f"the game folder is not as it was left: {len(drift.findings):,} files differ",
+                hint="See 'rellum check'; mend, sweep or absorb that first, so that it is not mixed up.",
+            )
+        site, state = opened.site, opened.state
+        laid = state.laid()
+        files = {
+            entry.path: entry.content
+            for entry in state.baseline_files()
+            if entry.path not in laid and entry.content
+        }
+        size = sum(content.size for content in files.values())
+        site.disk.make_folder(site.home.originals_folder)
+        if size > shutil.disk_usage(site.home.originals_folder).free // 2:
+            state.set_absorbing({})
+            return Begun(files=0, bytes=0)
+        for path, content in files.items():
+            if not site.originals.has(content.digest):
+                site.originals.put_copy(opened.roots.absolute(path), content.digest)
+        state.set_absorbing({path: content.digest for path, content in files.items()})
+        return Begun(files=len(files), bytes=size)
+
+
+def absorb(
+    pack_folder: str,
+    shelf_folder: str,
+    mod: str,
+    paths: Sequence[str],
+    on_recovered: OnRecovered,
+    confirm: Confirm,
+) -> tuple[Absorbing, bool]:
+    """Make a mod of what a check finds: all of it, or what lies at or below ``paths``.
+
+    Called again with the same name, the mod gets a new version with the new changes too. Returns what was
+    planned, and whether it was done. Raises CannotAbsorb, NoLineUpExists, and what taking can raise.
+    """
+    with open_pack(pack_folder, on_recovered) as opened:
+        refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        planned = _plan(opened, mod, paths)
+        if not confirm(planned):
+            return planned, False
+        wanted = any(want.mod == mod for want in read_pack_file(opened.home).wants)
+        with Shelf(shelf_folder) as shelf:
+            _write_mod(opened, shelf, planned)
+    try:
+        resolve(pack_folder, shelf_folder, on_recovered, fresh_mods=[mod] if wanted else ())
+    except RellumError:
+        if not wanted:
+            with open_pack(pack_folder, on_recovered) as opened:
+                remove_want(opened.home, mod)
+        raise
+    with open_pack(pack_folder, on_recovered) as opened:
+        _record(opened, planned)
+    return planned, True
+
+
+def _plan(opened: OpenPack, mod: str, paths: Sequence[str]) -> Absorbing:
+    try:
+        parse_id(mod)
+    except ValueError as error:
+        raise CannotAbsorb(
+            str(error), hint="Name it by --as, for example --as my-tweaks."
+        ) from error
+    below = [named_path(text, opened) for text in paths]
+    drift = with_causes(drift_of(opened), opened)
+    chosen = [
+        each
+        for each in drift.findings
+        if not below or any(f"{each.path}/".startswith(f"{folder}/") for folder in below)
+    ]
+    fits = [each for each in chosen if _can_be_absorbed(each, opened)]
+    if not fits:
+        raise CannotAbsorb(
+            "there is nothing to absorb: no file was changed, added or taken away",
+            hint="See 'rellum check'.",
+        )
+    version = str(_releases_of(opened, mod) + 1)
+    left = tuple(each for each in chosen if each not in fits)
+    return Absorbing(mod=mod, version=version, findings=tuple(fits), left=left)
+
+
+def _can_be_absorbed(finding: Finding, opened: OpenPack) -> bool:
+    """Whether a finding is a file that is there, or a vanilla file that is gone."""
+    if finding.owner == RELLUM or finding.stands_as or finding.cause == "game-update":
+        return False
+    if finding.kind == "missing":
+        entry = opened.state.baseline([finding.path]).get(finding.path)
+        return finding.owner == "vanilla" and entry is not None and entry.kind == "file"
+    file = opened.roots.absolute(finding.path)
+    return os.path.isfile(file) and not os.path.islink(file)
+
+
+def _card_file(opened: OpenPack, mod: str) -> str:
+    return os.path.join(opened.home.folder, OWN_CATALOG, "cards", f"{mod}.toml")
+
+
+def _releases_of(opened: OpenPack, mod: str) -> int:
+    """Return how many releases the own card of a mod has. Raises CannotAbsorb where it is another's."""
+    try:
+        with open(_card_file(opened, mod), "rb") as file:
+            return len(tomllib.load(file).get("release", ()))
+    except FileNotFoundError:
+        pass
+    catalogs = find_catalogs(opened.home, pack=read_pack_file(opened.home))
+    if any(os.path.exists(os.path.join(folder, "cards", f"{mod}.toml")) for folder in catalogs):
+        raise CannotAbsorb(
+            f"the catalog has a mod {mod!r} already", hint="Choose another name for your own."
+        )
+    return 0
+
+
+def _files_of(opened: OpenPack, planned: Absorbing) -> dict[PlacePath, Content | None]:
+    """Return every file of the new release with what stands there; None where it takes a file away."""
+    paths = [each.path for each in planned.findings]
+    paths += [path for path in opened.state.laid_by(planned.mod) if path not in paths]
+    vanilla = opened.state.baseline(paths)
+    found: dict[PlacePath, Content | None] = {}
+    for path in sorted(paths):
+        row = opened.state.laid([path]).get(path)
+        content, _ = content_at(opened.roots, path, row.content if row else None)
+        if content is not None or path in vanilla:
+            found[path] = content
+    return found
+
+
+def _write_mod(opened: OpenPack, shelf: Shelf, planned: Absorbing) -> None:
+    """Put the files on the shelf as an archive, write the card, and want the mod."""
+    files = _files_of(opened, planned)
+    work = opened.home.work_folder
+    shutil.rmtree(work, ignore_errors=True)
+    name = f"{planned.mod}-{planned.version}.zip"
+    try:
+        tree, archive = os.path.join(work, "files"), os.path.join(work, name)
+        for path, content in files.items():
+            if content is not None:
+                target = os.path.join(tree, *path[1:].split("/"))
+                os.makedirs(os.path.dirname(target), exist_ok=True)
+                shutil.copyfile(opened.roots.absolute(path), target)
+                shutil.copymode(opened.roots.absolute(path), target)
+        digest, size = None, 0
+        if os.path.isdir(tree):
+            pack_as_zip(tree, archive)
+            digest, size = hash_file(archive), os.path.getsize(archive)
+            take(shelf, archive)
+        _write_card(opened, planned, files, (name, size, digest))
+    finally:
+        shutil.rmtree(work, ignore_errors=True)
+    pack = read_pack_file(opened.home)
+    own = os.path.join(opened.home.folder, OWN_CATALOG)
+    if own not in pack.catalogs:
+        add_catalog(opened.home, own)
+    if not any(want.mod == planned.mod for want in pack.wants):
+        source = Source(file=opened.home.pack_file)
+        set_want(opened.home, WantLine(mod=ModId(planned.mod), range_text="*", source=source))
+
+
+def _write_card(
+    opened: OpenPack,
+    planned: Absorbing,
+    files: Mapping[PlacePath, Content | None],
+    archive: tuple[str, int, Digest | None],
+) -> None:
+    file = _card_file(opened, planned.mod)
+    try:
+        with open(file, encoding="utf-8") as stream:
+            text = stream.read()
+    except FileNotFoundError:
+        text = (
+            "# Made by 'rellum absorb': files that something else changed in the game.\n"
+            f'[mod]\nid = "{planned.mod}"\nname = "{planned.mod}"\nkind = "mod"\n'
+        )
+    version = opened.state.identity().version.text
+    removes = [path for path, content in files.items() if content is None]
+    text += f'\n[[release]]\nversion = "{planned.version}"\ngame = "={version}"\n'
+    if removes:
+        text += f"removes = {json.dumps(removes, ensure_ascii=False)}\n"
+    after = _others(opened, planned.mod)
+    if after:
+        text += f"load = {{ after = {json.dumps(after)} }}\n"
+    name, size, digest = archive
+    if digest:
+        text += f'\n  [[release.file]]\n  name = "{name}"\n  size = {size}\n  blake3 = "{digest}"\n'
+    for root in sorted({root_of(path) for path, content in files.items() if content}):
+        text += f'\n  [[release.place]]\n  take = "{root[1:]}/**"\n  to = "{root}/"\n'
+    os.makedirs(os.path.dirname(file), exist_ok=True)
+    write_durably(file, text.encode("utf-8"))
+
+
+def _others(opened: OpenPack, mod: str) -> list[str]:
+    """Return the mods of the line-up: what was changed after them lies over them."""
+    try:
+        return [each.mod for each in read_lock(opened.home).releases if each.mod != mod]
+    except NoLineUp:
+        return []
+
+
+def _record(opened: OpenPack, planned: Absorbing) -> None:
+    """Note whose the files are now, and what lies under them."""
+    owner = f"{planned.mod} {planned.version}"
+    files = _files_of(opened, planned)
+    rows, vanilla = opened.state.laid(files), opened.state.baseline(files)
+    records = []
+    for path, content in files.items():
+        entry = vanilla.get(path)
+        under = rows[path].under if path in rows else entry.content if entry else None
+        records.append(Record(path=path, owner=owner, content=content, under=under))
+    records += _gone(opened, planned.mod, files)
+    plan = Plan(
+        operations=(), records=tuple(records), new_folders=(), spare_folders=(), left_alone=()
+    )
+    opened.state.set_absorbing({})
+    pack = PackChange(becoming=pack_texts(opened.home), by_last_change=True)
+    execute(plan, "absorb", opened.site, NoSources(), pack)
+
+
+def _gone(opened: OpenPack, mod: str, files: Iterable[PlacePath]) -> list[Record]:
+    """Return what forgets the mod's own files that are no longer there: they belong to nobody now."""
+    known = set(files)
+    return [
+        Record(path=path, owner="", content=None, under=None)
+        for path in opened.state.laid_by(mod)
+        if path not in known
+    ]
