@@ -211,8 +211,8 @@ class World:
         shelf = self.path("shelf")
         return apply(self.path("pack"), shelf, ignore_recovery, lambda _: True, disk)
 
-    def restore_all(self, disk: Disk | None = None) -> RestoreResult:
-        return restore_all(self.path("pack"), ignore_recovery, lambda _: True, disk)
+    def restore_all(self, disk: Disk | None = None, *, source: str = "") -> RestoreResult:
+        return restore_all(self.path("pack"), ignore_recovery, lambda _: True, disk, source)
 
     def rewind(
         self, name: str = "", *, good: bool = False, disk: Disk | None = None, source: str = ""

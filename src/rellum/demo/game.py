@@ -68,6 +68,7 @@ def game_files(
         "data/manifest.txt": "".join(f"{name}\n" for name in listed).encode(),
         "mods/read-me.txt": b"Mods go here, each in a folder of its own.\n",
         "settings.ini": b"[view]\nwaves = high\nfog = on\n\n[sound]\nloudness = 70\n",
+        "updates.txt": b"look for updates: daily\n",
         "text/en.txt": b"lay = Lay cable\nraise = Raise cable\nsplice = Splice\n",
     }
     return files
@@ -131,6 +132,7 @@ id = "fathomline"
 name = "Fathomline"
 marks = ["@game/fathomline.py", "@game/data/manifest.txt"]
 own-files = ["@game/logs/**"]       # the game writes these itself: no drift
+store-files = ["@game/updates.txt"]  # by these, the game's store updates it
 versions = ["1.4.2", "1.5.0", "1.6.0", "1.7.0"]
 
 [places]

@@ -8,6 +8,7 @@ import unittest
 from unittest import mock
 
 from rellum.core.folder import listing, scan, stamps, surroundings
+from rellum.core.pack.new_state import stamp_row
 from rellum.core.workers import run_both
 from tests.support import write_tree
 
@@ -62,7 +63,8 @@ class ScanTest(unittest.TestCase):
         rows: dict[str, list[str]] = {"@game": []}
         for entry in listing.list_folder(self.root):
             folder, _, name = entry.path.rpartition("/")
-            rows.setdefault(folder, []).append(listing.stamp_row(entry, name))
+            row = stamp_row(name, entry.kind, entry.size, entry.mtime_ns, entry.target)
+            rows.setdefault(folder, []).append(row)
         listed = {folder: stamps.join_rows(each) for folder, each in rows.items()}
         self.assertEqual(listed, stamps_of(self.root))
 

@@ -16,6 +16,12 @@ def adopt(
         str,
         typer.Option("--copy", metavar="TO", help="Keep a copy of the game at TO instead of it."),
     ] = "",
+    rebuild: Annotated[
+        bool,
+        typer.Option(
+            "--rebuild", help="Make a damaged state of this pack anew; see docs/guide.md."
+        ),
+    ] = False,
     catalog: options.Catalog = None,
     sheet: options.Sheet = "",
     as_json: options.Json = False,
@@ -29,6 +35,11 @@ def adopt(
     from rellum.core.actions import adopt as action
     from rellum.core.shelf.store import shelf_folder
 
+    if rebuild:
+        if copy_to or catalog or sheet:
+            raise typer.BadParameter("--rebuild takes all else from rellum.toml")
+        _rebuild(pack, game, as_json=as_json)
+        return
     with console.progress() as listen:
         result = action.adopt(
             pack,
@@ -69,3 +80,33 @@ def adopt(
     for warning in result.warnings:
         console.warn(warning)
     console.say("Next: 'rellum want MOD', and 'rellum take ARCHIVE' for what you have downloaded.")
+
+
+def _rebuild(pack: str, game: str, *, as_json: bool) -> None:
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.rebuild import rebuild
+    from rellum.core.paths import shown, shown_file
+    from rellum.core.shelf.store import shelf_folder
+
+    result = rebuild(pack, game, shelf_folder(), tell_recovered)
+    if as_json:
+        console.say_json(
+            {
+                "laid": result.laid,
+                "unsure": [shown(path) for path in result.unsure],
+                "damaged_state": result.damaged,
+                "rescued": result.rescued,
+                "rescued_files": result.rescued_files,
+            }
+        )
+        return
+    files = console.count_text(result.laid, "file")
+    console.say(f"The state is made anew: {files} of the line-up found in the game.")
+    if result.damaged:
+        console.say(f"The damaged one is kept as {shown_file(result.damaged)}")
+    if result.rescued_files:
+        copies = console.count_text(result.rescued_files, "kept file")
+        console.say(f"{copies} that nothing is known of any more: {shown_file(result.rescued)}")
+    for path in result.unsure[:20]:
+        console.warn(f"{shown(path)}: its original is not known; get it by 'restore --from COPY'")
+    console.say("Checkpoints from before are gone. See 'rellum check', then 'rellum apply'.")

@@ -28,7 +28,7 @@ def guard(
     if not result.files:
         console.say("Nothing to do: nothing was guarded.")
         return
-    what = "read-only now" if result.is_on else "as they were"
+    what = "read-only now" if result.is_on else "with the mode of before"
     console.say(f"{console.count_text(len(result.files), 'file')} {what}:")
     for path in result.files[:20]:
         console.say(f"  {console.one_line(shown(path))}")

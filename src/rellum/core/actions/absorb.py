@@ -36,7 +36,7 @@ from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.pack_edits import add_catalog, remove_want, set_want
 from rellum.core.pack.pack_file import WantLine, read_pack_file
-from rellum.core.paths import PlacePath, root_of
+from rellum.core.paths import GAME, PlacePath, parents, root_of
 from rellum.core.shelf.folder_pack import pack_folder as pack_as_zip
 from rellum.core.shelf.store import Shelf
 from rellum.core.shelf.taking import take
@@ -287,8 +287,14 @@ def _record(opened: OpenPack, planned: Absorbing) -> None:
         under = rows[path].under if path in rows else entry.content if entry else None
         records.append(Record(path=path, owner=owner, content=content, under=under))
     records += _gone(opened, planned.mod, files)
+    folders = {folder for path in files if files[path] for folder in parents(path)} - {GAME}
+    known = opened.state.baseline(folders).keys() | opened.state.own_folders()
     plan = Plan(
-        operations=(), records=tuple(records), new_folders=(), spare_folders=(), left_alone=()
+        operations=(),
+        records=tuple(records),
+        new_folders=tuple(sorted(folders - known)),  # they are there, and are the mod's from now on
+        spare_folders=(),
+        left_alone=(),
     )
     opened.state.set_absorbing({})
     pack = PackChange(becoming=pack_texts(opened.home), by_last_change=True)

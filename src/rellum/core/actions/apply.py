@@ -36,6 +36,7 @@ from rellum.core.layers.target import lay_over
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.lock_file import LockFile, lock_text, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
+from rellum.core.pack.new_state import write_vanilla
 from rellum.core.pack.pack_edits import add_settings_rule, text_with_game
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.trials_file import read_pack_trials
@@ -132,6 +133,8 @@ def apply(
                 execute(
                     planned.plan, "apply", site, preparing.workshop, _pack_change(opened, planned)
                 )
+        if done and planned.rebase:
+            write_vanilla(opened.home, opened.state)
         if done and planned.made_anew:
             write_lock(opened.home, planned.lock)  # where nothing changed in the folder
         folder = opened.home.originals_folder

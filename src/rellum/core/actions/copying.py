@@ -62,6 +62,7 @@ def _copy(game: str, target: str, listen: Listener) -> None:
             os.makedirs(there.absolute(path), exist_ok=True)
         elif each.kind == "link":
             os.symlink(each.target, there.absolute(path))
+            shutil.copystat(source.absolute(path), there.absolute(path), follow_symlinks=False)
         elif each.kind == "file":
             copy_file(source.absolute(path), there.absolute(path))
             done += each.size

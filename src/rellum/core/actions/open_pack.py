@@ -75,10 +75,7 @@ def open_pack(
         try:
             adopted = state.adopted()
             if not os.path.isdir(adopted.folder):
-                raise GameGone(
-                    f"the game folder {adopted.folder} is not there",
-                    hint="Put it back where it was, or connect the disk it lies on.",
-                )
+                adopted = _found_again(home, state, adopted)
             roots = Roots(adopted.folder, state.outside())
             opened = OpenPack(
                 home=home,
@@ -88,11 +85,48 @@ def open_pack(
                 disk=disk,
                 even_if_running=even_if_running,
             )
+            if not os.path.exists(home.vanilla_file):  # a pack of an older Rellum
+                from rellum.core.pack.new_state import write_vanilla
+
+                write_vanilla(home, state)
             if os.path.exists(home.journal_file):
                 _recover(opened.site, on_recovered)
             yield opened
         finally:
             state.close()
+
+
+def _found_again(home: PackHome, state: State, adopted: Adopted) -> Adopted:
+    """Look for a game folder that was moved, by its marker, and note where it is. Raises GameGone.
+
+    It is looked for where rellum.toml names it, and beside where it was and where the pack is.
+    """
+    from dataclasses import replace
+
+    from rellum.core.pack.marker import marked_id
+    from rellum.core.pack.pack_edits import write_folder
+    from rellum.core.pack.pack_file import read_pack_file
+
+    named = read_pack_file(home).game_folder
+    places = [named] if named else []
+    for above in {os.path.dirname(adopted.folder), os.path.dirname(home.folder)}:
+        if os.path.isdir(above):
+            with os.scandir(above) as found:
+                places += sorted(each.path for each in found if each.is_dir())
+    moved = next((each for each in places if marked_id(each) == adopted.pack_id), None)
+    if moved is None and named and os.path.isdir(named) and not marked_id(named):
+        moved = (
+            named  # a game that was restored bears no marker, but the user says that it is the one
+        )
+    if moved is None:
+        raise GameGone(
+            f"the game folder {adopted.folder} is not there",
+            hint="Put it back, connect its disk, or write where it is under [game] folder in rellum.toml.",
+        )
+    adopted = replace(adopted, folder=os.path.abspath(moved))
+    state.set_folder(adopted.folder)
+    write_folder(home, adopted.folder)
+    return adopted
 
 
 def _recover(site: Site, on_recovered: OnRecovered) -> None:

@@ -20,6 +20,7 @@ from rellum.core.nearest import nearest
 from rellum.core.pack.checkpoints import Before, Checkpoint, PackTexts, Then
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.pack.new_state import write_vanilla
 from rellum.core.pack.state import now
 from rellum.core.paths import shown
 
@@ -129,6 +130,8 @@ def rewind(
         if done and not rewinding.is_empty:
             pack = PackChange(becoming=then.pack_texts, writes=(PACK_FILE, LOCK_FILE))
             execute(plan, "rewind", opened.site, NoSources(), pack)
+        if done and plan.identity:
+            write_vanilla(opened.home, opened.state)
         if source:
             let_go_of_rest(opened)
         folder = opened.home.originals_folder

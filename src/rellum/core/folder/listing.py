@@ -50,12 +50,3 @@ def list_folder(root: str) -> list[FolderEntry]:
                 )
     entries.sort(key=lambda entry: entry.path)
     return entries
-
-
-def stamp_row(entry: FolderEntry, name: str) -> str:
-    """Return the row of one entry in its folder's stamp."""
-    if entry.kind == "file":
-        return f"{name}/{entry.size}/{entry.mtime_ns}"
-    if entry.kind == "folder":
-        return f"{name}/"
-    return f"{name}//{entry.target}"

@@ -51,6 +51,11 @@ class PackHome:
         return os.path.join(self.state_folder, "state.db")
 
     @property
+    def vanilla_file(self) -> str:
+        """A second copy of the baseline, for the day on which the database is lost."""
+        return os.path.join(self.state_folder, "vanilla.json.gz")
+
+    @property
     def journal_file(self) -> str:
         """The journal of a change that is under way; not there otherwise."""
         return os.path.join(self.state_folder, "journal")

@@ -31,6 +31,15 @@ def marker_bytes(home: PackHome, pack_id: str) -> bytes:
     ).encode()
 
 
+def marked_id(folder: str) -> str:
+    """Return the id in the marker of a folder; empty where there is none."""
+    try:
+        with open(Roots(folder).absolute(MARKER_PATH), "rb") as file:
+            return str(_read(file.read(65536)).get("id", ""))
+    except OSError:
+        return ""
+
+
 def _read(content: bytes) -> dict[str, object]:
     import tomllib
 
@@ -55,12 +64,19 @@ def refuse_other_owner(roots: Roots, home: PackHome, pack_id: str) -> None:
     if pack_id and content == marker_bytes(home, pack_id):
         return
     marker = _read(content)
-    if pack_id and marker.get("id") == pack_id:
-        return
     owner = str(marker.get("pack", "an unknown place"))
+    owner_is_there = os.path.exists(os.path.join(owner, ".rellum", "state.db"))
+    if pack_id and marker.get("id") == pack_id:
+        if not owner_is_there:
+            return  # the pack was moved
+        raise FolderOwned(
+            f"{roots.game_folder} belongs to the pack in {owner}, of which this one is a copy",
+            hint="Two packs cannot keep one game: work in that pack, or adopt another copy of the game "
+            "in a new folder.",
+        )
     if owner == home.folder and not os.path.exists(home.state_file):
         return
-    if os.path.exists(os.path.join(owner, ".rellum", "state.db")):
+    if owner_is_there:
         hint = (
             f"Work in that pack, or give the game back with 'rellum restore --all --pack {owner}'."
         )

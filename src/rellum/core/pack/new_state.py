@@ -7,16 +7,31 @@ import os
 import sqlite3
 from collections.abc import Iterator, Sequence
 
+from rellum.core.durable import write_durably
 from rellum.core.folder.content import Laid
 from rellum.core.folder.identity import Identity
-from rellum.core.folder.listing import FolderEntry, stamp_row
+from rellum.core.folder.listing import FolderEntry
 from rellum.core.folder.stamps import join_rows
 from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import Checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
 from rellum.core.pack.schema import SCHEMA, SCHEMA_2, SCHEMA_3, SCHEMA_VERSION, spelling_rows
-from rellum.core.pack.state import LAID_MARKS, Adopted, file_row, laid_row, now
+from rellum.core.pack.state import (
+    LAID_MARKS,
+    Adopted,
+    State,
+    StateFault,
+    file_row,
+    laid_row,
+    now,
+    open_state,
+)
 from rellum.core.paths import GAME
+
+FORMAT = 1
+
+BaselineRow = tuple[str, str, int, str, int, int, str]
+"""A row of the table ``baseline``: path, kind, size, digest, mode, time (ns), target of a link."""
 
 
 def create_state(
@@ -28,6 +43,21 @@ def create_state(
     marker: Laid,
 ) -> None:
     """Write a new state: whole under its final name, or not at all. Raises OSError, sqlite3.Error."""
+    rows = [
+        (e.path, e.kind, e.size, digests.get(e.path, ""), e.mode, e.mtime_ns, e.target)
+        for e in entries
+    ]
+    create_from_rows(home, adopted, identity, rows, marker)
+
+
+def create_from_rows(
+    home: PackHome,
+    adopted: Adopted,
+    identity: Identity,
+    rows: Sequence[BaselineRow],
+    marker: Laid,
+) -> None:
+    """Write a new state with these rows of the baseline. Raises OSError, sqlite3.Error."""
     unfinished = home.state_file + ".new"
     if os.path.exists(unfinished):
         os.unlink(unfinished)
@@ -51,32 +81,69 @@ def create_state(
                     now(),
                 ),
             )
-            connection.executemany(
-                "INSERT INTO baseline VALUES (?, ?, ?, ?, ?, ?, ?)",
-                (
-                    (e.path, e.kind, e.size, digests.get(e.path, ""), e.mode, e.mtime_ns, e.target)
-                    for e in entries
-                ),
-            )
+            connection.executemany("INSERT INTO baseline VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
             connection.executemany(
                 "INSERT OR IGNORE INTO spelling VALUES (?, ?)",
-                spelling_rows(e.path for e in entries),
+                spelling_rows(row[0] for row in rows),
             )
             Checkpoints(connection).put_in_force(pack_texts(home))
             connection.execute(f"INSERT INTO laid VALUES ({LAID_MARKS})", laid_row(marker))
-            connection.executemany("INSERT INTO stamp VALUES (?, ?)", _all_stamps(entries, marker))
+            connection.executemany("INSERT INTO stamp VALUES (?, ?)", _all_stamps(rows, marker))
     finally:
         connection.close()
     os.replace(unfinished, home.state_file)
+    state = open_state(home)
+    try:
+        write_vanilla(home, state)
+    finally:
+        state.close()
 
 
-def _all_stamps(entries: Sequence[FolderEntry], marker: Laid) -> Iterator[tuple[str, bytes]]:
+def write_vanilla(home: PackHome, state: State) -> None:
+    """Write the baseline a second time, beside the database. Raises OSError."""
+    import gzip
+
+    lines = (json.dumps(row) for row in state.baseline_rows())
+    text = "\n".join((json.dumps([FORMAT, state.identity().version.text]), *lines))
+    write_durably(home.vanilla_file, gzip.compress(text.encode("utf-8"), 1, mtime=0))
+
+
+def read_vanilla(home: PackHome) -> tuple[str, list[BaselineRow]]:
+    """Return the game's version and the rows of the baseline. Raises StateFault."""
+    import gzip
+
+    try:
+        with open(home.vanilla_file, "rb") as file:
+            head, *rows = gzip.decompress(file.read()).decode("utf-8").split("\n")
+        [_, version] = json.loads(head)
+        return version, [_as_row(*json.loads(row)) for row in rows]
+    except (OSError, ValueError, TypeError, EOFError) as error:
+        raise StateFault(
+            f"the second copy of the baseline cannot be used either: {home.vanilla_file}: {error}",
+            hint="Bring the game back to vanilla by its store, delete the folder .rellum, and adopt anew.",
+        ) from error
+
+
+def _all_stamps(rows: Sequence[BaselineRow], marker: Laid) -> Iterator[tuple[str, bytes]]:
     content = marker.content
     assert content is not None
-    rows: dict[str, list[str]] = {GAME: [file_row(marker.path, content)]}
-    for entry in entries:
-        folder, _, name = entry.path.rpartition("/")
-        rows.setdefault(folder, []).append(stamp_row(entry, name))
-        if entry.kind == "folder":
-            rows.setdefault(entry.path, [])
-    return ((folder, join_rows(each)) for folder, each in rows.items())
+    by_folder: dict[str, list[str]] = {GAME: [file_row(marker.path, content)]}
+    for path, kind, size, _, _, mtime_ns, target in rows:
+        folder, _, name = path.rpartition("/")
+        by_folder.setdefault(folder, []).append(stamp_row(name, kind, size, mtime_ns, target))
+        if kind == "folder":
+            by_folder.setdefault(path, [])
+    return ((folder, join_rows(each)) for folder, each in by_folder.items())
+
+
+def stamp_row(name: str, kind: str, size: int, mtime_ns: int, target: str) -> str:
+    """Return the row of a vanilla entry in the stamp of its folder."""
+    if kind == "file":
+        return f"{name}/{size}/{mtime_ns}"
+    return f"{name}/" if kind == "folder" else f"{name}//{target}"
+
+
+def _as_row(
+    path: str, kind: str, size: int, digest: str, mode: int, mtime_ns: int, target: str
+) -> BaselineRow:
+    return (path, kind, size, digest, mode, mtime_ns, target)

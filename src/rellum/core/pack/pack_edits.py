@@ -151,6 +151,15 @@ def add_settings_rule(home: PackHome, path: PlacePath, side: str) -> None:
     _edit(home, change)
 
 
+def write_folder(home: PackHome, folder: str) -> None:
+    """Write into ``rellum.toml`` where the game folder is. Raises OSError."""
+
+    def change(document: TOMLDocument) -> None:
+        document["game"]["folder"] = _relative(home, folder)
+
+    _edit(home, change)
+
+
 def text_with_game(home: PackHome, identity: Identity) -> str:
     """Return rellum.toml's text with another version of the game; write nothing. Raises FileFaults."""
 

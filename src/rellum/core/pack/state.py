@@ -124,6 +124,18 @@ class State:
         pack_id, folder = self._db.execute("SELECT pack_id, folder FROM adopted").fetchone()
         return Adopted(pack_id=pack_id, folder=folder)
 
+    def is_whole(self) -> bool:
+        """Whether the database is whole, by SQLite's own check."""
+        try:
+            return bool(self._db.execute("PRAGMA integrity_check").fetchone()[0] == "ok")
+        except sqlite3.Error:
+            return False
+
+    def set_folder(self, folder: str) -> None:
+        """Note, durably, where the game folder is now."""
+        with self._db:
+            self._db.execute("UPDATE adopted SET folder = ?", (folder,))
+
     def identity(self) -> Identity:
         """Return what the game was found to be."""
         from rellum.core.folder.identity import Identity
@@ -152,6 +164,10 @@ class State:
         """Yield every file of the baseline, by path."""
         rows = self._db.execute("SELECT * FROM baseline WHERE kind = 'file' ORDER BY path")
         return (baseline_entry(row) for row in rows)
+
+    def baseline_rows(self) -> Iterator[tuple[Any, ...]]:
+        """Yield the rows of the baseline as they are written."""
+        return iter(self._db.execute("SELECT * FROM baseline ORDER BY path"))
 
     def baseline_below(self, folder: PlacePath) -> dict[PlacePath, BaselineEntry]:
         """Return what lies directly in a folder of the vanilla game, and all below it."""
@@ -412,7 +428,8 @@ def open_state(home: PackHome) -> State:
     except sqlite3.Error as error:
         raise StateFault(
             f"{home.state_file} is damaged: {error}",
-            hint="Nothing was changed. Keep the file, and the originals beside it.",
+            hint="Nothing was changed. 'rellum adopt GAME --rebuild' makes a new one from the line-up, the "
+            "shelf and the game folder; the damaged file is kept.",
         ) from error
     if version > SCHEMA_VERSION:
         raise StateFault(

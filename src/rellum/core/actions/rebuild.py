@@ -1,0 +1,222 @@
+"""A state that was lost or damaged, made anew from what else is there.
+
+The second copy of the baseline tells the vanilla files; the line-up and the shelf tell what each release
+lays; what stands in the game folder tells what of it is there. An interrupted change is brought to its end
+by its journal, as ever. Copies in the store of originals that nothing is known of any more are moved aside.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from dataclasses import dataclass, replace
+
+from rellum.core.actions.apply import Preparing
+from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.change.journal import read_journal
+from rellum.core.durable import write_durably
+from rellum.core.errors import UserError
+from rellum.core.folder.content import RELLUM, Content, Laid
+from rellum.core.folder.identify import identify
+from rellum.core.hashing import Digest, hash_bytes, hash_file
+from rellum.core.layers.model import Removal, Target
+from rellum.core.pack.home import PackHome, pack_home
+from rellum.core.pack.marker import MARKER_PATH, marked_id, marker_bytes
+from rellum.core.pack.new_state import BaselineRow, create_from_rows, read_vanilla
+from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.pack.process_lock import hold_pack
+from rellum.core.pack.state import Adopted, StateChange, StateFault, new_id, open_state
+from rellum.core.paths import PlacePath, Roots
+from rellum.core.shelf.store import Shelf
+
+
+class NotDamaged(UserError):
+    """The state is whole, and there is nothing to make anew."""
+
+    code = "not-damaged"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rebuilt:
+    """What was found again.
+
+    laid: files of the line-up that stand in the game
+    unsure: files of which it is not known what lies under them
+    damaged: where the damaged database is kept; empty where there was none
+    rescued: the folder of copies that nothing is known of, and how many there are
+    """
+
+    laid: int
+    unsure: tuple[PlacePath, ...]
+    damaged: str
+    rescued: str
+    rescued_files: int
+
+
+def rebuild(
+    pack_folder: str, game_folder: str, shelf_folder: str, on_recovered: OnRecovered
+) -> Rebuilt:
+    """Make the state anew. Raises NotDamaged, StateFault, UnknownGame, and what applying can raise."""
+    home = pack_home(pack_folder)
+    with hold_pack(home):
+        version, rows = read_vanilla(home)
+        damaged = _set_aside_damaged(home)
+        _create(home, Roots(game_folder), version, rows)
+        # What the store holds must not be let go of before it is known what of it is needed.
+        store, safe = home.originals_folder, home.originals_folder + "-waiting"
+        if os.path.isdir(store) and not os.path.isdir(safe):
+            os.rename(store, safe)
+    journal = home.journal_file + "-waiting"
+    if os.path.exists(home.journal_file):
+        os.replace(home.journal_file, journal)
+    with open_pack(home.folder, on_recovered) as opened:
+        laid, unsure = _find_laid(opened, shelf_folder, safe)
+    rescued, count = _bring_back_store(home, safe, journal)
+    if os.path.exists(journal):
+        os.replace(journal, home.journal_file)
+        with open_pack(home.folder, on_recovered):
+            pass
+    return Rebuilt(laid=laid, unsure=unsure, damaged=damaged, rescued=rescued, rescued_files=count)
+
+
+def _set_aside_damaged(home: PackHome) -> str:
+    """Move a damaged database aside; return where it is. Raises NotDamaged."""
+    if not os.path.exists(home.state_file):
+        return ""
+    try:
+        state = open_state(home)
+        whole = state.is_whole()
+        state.close()
+    except StateFault:
+        whole = False
+    if whole:
+        raise NotDamaged(
+            f"the state of {home.folder} is whole", hint="There is nothing to make anew."
+        )
+    damaged = f"{home.state_file}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
+    os.replace(home.state_file, damaged)
+    for ending in ("-journal", "-wal", "-shm"):
+        if os.path.exists(home.state_file + ending):
+            os.replace(home.state_file + ending, damaged + ending)
+    return damaged
+
+
+def _create(home: PackHome, roots: Roots, version: str, rows: list[BaselineRow]) -> None:
+    pack = read_pack_file(home)
+    identity = identify(catalog_of(home, pack).sheet, roots)
+    if identity.version.text != version:
+        raise StateFault(
+            f"the game is {identity.version} now, and the pack was on {version}",
+            hint=f"Put {version} back in the folder, by its store or from a copy; then try again.",
+        )
+    pack_id = marked_id(roots.game_folder) or new_id()
+    content = marker_bytes(home, pack_id)
+    write_durably(roots.absolute(MARKER_PATH), content)
+    status = os.lstat(roots.absolute(MARKER_PATH))
+    marker = Laid(
+        path=MARKER_PATH,
+        owner=RELLUM,
+        content=Content(
+            digest=hash_bytes(content),
+            size=status.st_size,
+            mode=status.st_mode & 0o7777,
+            mtime_ns=status.st_mtime_ns,
+        ),
+        under=None,
+    )
+    adopted = Adopted(pack_id=pack_id, folder=roots.game_folder)
+    create_from_rows(home, adopted, identity, _vanilla_only(rows), marker)
+
+
+def _vanilla_only(rows: list[BaselineRow]) -> list[BaselineRow]:
+    return [row for row in rows if row[0] != MARKER_PATH]
+
+
+def _find_laid(
+    opened: OpenPack, shelf_folder: str, store: str
+) -> tuple[int, tuple[PlacePath, ...]]:
+    """Note the files of the line-up that stand in the game; return how many, and the unsure ones."""
+    with Shelf(shelf_folder) as shelf, Preparing(opened, shelf, sweeps=False) as preparing:
+        target, roots = preparing.preview().target, preparing.roots
+    laid = _standing(target, roots)
+    vanilla = opened.state.baseline(laid)
+    rows, unsure = [], []
+    for path, row in laid.items():
+        entry = vanilla.get(path)
+        under = entry.content if entry else None
+        if under and not os.path.exists(os.path.join(store, under.digest)):
+            unsure.append(path)
+        rows.append(replace(row, under=under))
+    opened.state.record(
+        StateChange(
+            id=new_id(),
+            action="adopt --rebuild",
+            laid=tuple(rows),
+            no_longer_laid=(),
+            kept=(),
+            new_folders=tuple(_folders_of(opened, target, list(laid))),
+            gone_folders=(),
+            outside=tuple(roots.outside.items()),
+        )
+    )
+    return len(rows), tuple(unsure)
+
+
+def _standing(target: Target, roots: Roots) -> dict[PlacePath, Laid]:
+    found = {}
+    for path, file in sorted(target.files.items()):
+        absolute = roots.absolute(path)
+        base = file.base.digest if file.base else None
+        row = Laid(path=path, owner=file.owner, content=None, under=None, role=file.role, base=base)
+        if isinstance(file.file, Removal):
+            if not os.path.lexists(absolute):
+                found[path] = row
+            continue
+        if os.path.islink(absolute) or not os.path.isfile(absolute):
+            continue
+        status = os.lstat(absolute)
+        digest = hash_file(absolute)
+        # A file that the user may change is the release's whatever it holds.
+        if digest == file.file.digest or file.role:
+            content = Content(
+                digest=digest,
+                size=status.st_size,
+                mode=status.st_mode & 0o7777,
+                mtime_ns=status.st_mtime_ns,
+            )
+            found[path] = replace(row, content=content)
+    return found
+
+
+def _folders_of(opened: OpenPack, target: Target, laid: list[PlacePath]) -> list[PlacePath]:
+    """Return the folders that must be Rellum's: above what is laid, and not vanilla."""
+    from rellum.core.paths import is_in_game, parents
+
+    folders = {f for path in laid if is_in_game(path) for f in parents(path)} - {PlacePath("@game")}
+    folders |= {each for each in target.folders if os.path.isdir(opened.roots.absolute(each))}
+    return sorted(folders - opened.state.baseline(folders).keys())
+
+
+def _bring_back_store(home: PackHome, safe: str, journal: str) -> tuple[str, int]:
+    """Put back what is needed of the store, and the rest into a folder of its own."""
+    if not os.path.isdir(safe):
+        return "", 0
+    os.makedirs(home.originals_folder, exist_ok=True)
+    state = open_state(home)
+    needed: set[Digest] = set(state.needed_counts())
+    state.close()
+    waiting = read_journal(journal)
+    for step in waiting.steps if waiting else ():
+        needed |= {content.digest for content in (step.before, step.after) if content}
+    rescued = os.path.join(home.state_folder, f"rescued-{time.strftime('%Y%m%d-%H%M%S')}")
+    count = 0
+    for name in os.listdir(safe):
+        if name in needed:
+            os.replace(os.path.join(safe, name), os.path.join(home.originals_folder, name))
+        else:
+            os.makedirs(rescued, exist_ok=True)
+            os.replace(os.path.join(safe, name), os.path.join(rescued, name))
+            count += 1
+    os.rmdir(safe)
+    return rescued if count else "", count

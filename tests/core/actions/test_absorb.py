@@ -1,0 +1,159 @@
+"""What something else changed becomes a mod; files that are nobody's go out; the store is kept out."""
+
+from __future__ import annotations
+
+import os
+import stat
+import subprocess
+import sys
+import unittest
+
+from rellum.core.actions.absorb import Absorbing, CannotAbsorb, absorb, begin
+from rellum.core.actions.guard import NothingToGuard, guard
+from rellum.core.actions.sweep import NothingSwept, bring_back, list_sweeps, sweep
+from rellum.core.change.running import GameRunning
+from tests.support import VANILLA, Entry, WorldTest, ignore_recovery, without_marker, write_tree
+
+
+class AbsorbTest(WorldTest):
+    def make_world(self) -> None:
+        self.world.add_release("tides", "1", {"data/sea.dat": b"tides", "mods/tides/a.dat": b"a"})
+        self.make_applied()
+
+    def absorb(self, name: str = "mine", *paths: str) -> Absorbing:
+        pack, shelf = self.world.path("pack"), self.world.path("shelf")
+        return absorb(pack, shelf, name, paths, ignore_recovery, lambda _: True)[0]
+
+    def break_things(self) -> None:
+        """As an installer does: change vanilla and a mod, add, and take away."""
+        self.world.write_game("data/cables.dat", b"other cables")
+        self.world.write_game("mods/tides/a.dat", b"other a")
+        write_tree(self.world.path("game"), {"tool/tool.bin": b"tool"})
+        os.unlink(self.world.path("game", "data", "twin.dat"))
+
+    def files(self) -> dict[str, Entry]:
+        return {n: e for n, e in without_marker(self.world.game()).items() if not n.endswith("/")}
+
+    def test_what_a_program_did_comes_and_goes_like_any_mod(self) -> None:
+        self.make_world()
+        applied = self.world.game()
+        begin(self.world.path("pack"), ignore_recovery)
+        self.break_things()
+        changed = self.world.game()
+        planned = self.absorb()
+        self.assertEqual(
+            {each.kind for each in planned.findings}, {"changed", "foreign", "missing"}
+        )
+        self.assertEqual(self.world.check(deep=True).findings, ())
+        self.world.apply()
+        self.assertEqual(self.world.game(), changed)  # all stays where it stands
+        self.world.write_game("tool/tool.bin", b"newer tool")
+        self.assertEqual(self.absorb().version, "2")
+        self.assertEqual(self.world.check(deep=True).findings, ())
+        self.world.drop("mine")
+        self.world.apply()
+        self.assertEqual(self.world.game(), applied)
+        self.world.want("mine")
+        self.world.apply()
+        self.assertEqual(self.world.game()["tool/tool.bin"].content, b"newer tool")
+        self.assertNotIn("data/twin.dat", self.world.game())
+        self.world.restore_all()
+        self.assertEqual({n: e.content for n, e in self.files().items()}, VANILLA)
+
+    def test_only_what_is_named_and_only_what_can_be(self) -> None:
+        self.make_world()
+        with self.assertRaises(CannotAbsorb):
+            self.absorb()
+        self.break_things()
+        with self.assertRaises(CannotAbsorb):  # begun too late
+            begin(self.world.path("pack"), ignore_recovery)
+        with self.assertRaisesRegex(CannotAbsorb, "has a mod 'tides' already"):
+            self.absorb("tides")
+        self.absorb("mine", "tool")
+        left = {each.path for each in self.world.check().findings}
+        self.assertEqual(
+            left, {"@game/data/cables.dat", "@game/data/twin.dat", "@game/mods/tides/a.dat"}
+        )
+
+    def test_foreign_files_are_swept_out_and_brought_back(self) -> None:
+        self.make_world()
+        applied = self.world.game()
+        write_tree(self.world.path("game"), {"tool/deep/x": b"x", "mods/mine.txt": b"mine"})
+        os.mkdir(self.world.path("game", "empty"))
+        os.symlink("nowhere", self.world.path("game", "link"))
+        pack = self.world.path("pack")
+        planned, done = sweep(pack, (), ignore_recovery, lambda _: True)
+        self.assertTrue(done)
+        self.assertEqual(planned.left, (("@game/link", "it is no file"),))
+        os.unlink(self.world.path("game", "link"))
+        self.assertEqual(self.world.game(), applied)
+        [swept] = list_sweeps(pack, ignore_recovery)
+        self.assertEqual(swept.files, ("@game/mods/mine.txt", "@game/tool/deep/x"))
+        write_tree(self.world.path("game"), {"mods/mine.txt": b"another"})
+        _, taken = bring_back(pack, "last", ignore_recovery)
+        self.assertEqual(taken, ("@game/mods/mine.txt",))
+        self.assertEqual(self.world.game()["tool/deep/x"].content, b"x")
+        os.unlink(self.world.path("game", "mods", "mine.txt"))
+        bring_back(pack, swept.name, ignore_recovery)
+        self.assertEqual(self.world.game()["mods/mine.txt"].content, b"mine")
+        with self.assertRaises(NothingSwept):
+            bring_back(pack, "last", ignore_recovery)
+
+    def test_the_guard_keeps_modes_and_tells_when_it_is_broken(self) -> None:
+        self.make_world()
+        pack = self.world.path("pack")
+        with self.assertRaises(NothingToGuard):
+            guard(pack, True, ignore_recovery)
+        write_tree(self.world.path("player"), {"updates.list": b"list"})
+        self.world.change_sheet(
+            places='store = "{documents}/F"', game='store-files = ["@game/version.txt", "@store/*"]'
+        )
+        self.world.change_pack('[game.places]\nstore = "../player"\n')
+        files = [self.world.path("game", "version.txt"), self.world.path("player", "updates.list")]
+        os.chmod(files[0], 0o664)
+        before = [stat.S_IMODE(os.stat(file).st_mode) for file in files]
+        for _ in range(2):  # guarding twice keeps the first modes
+            self.assertEqual(len(guard(pack, True, ignore_recovery).files), 2)
+        self.assertFalse(any(os.stat(file).st_mode & 0o222 for file in files))
+        os.chmod(files[0], 0o644)
+        found = self.world.check().guard
+        assert found
+        self.assertIn("@game/version.txt", found.broken)
+        guard(pack, False, ignore_recovery)
+        self.assertEqual([stat.S_IMODE(os.stat(file).st_mode) for file in files], before)
+        self.assertIsNone(self.world.check().guard)
+
+    def test_a_running_game_is_named_and_nothing_changes(self) -> None:
+        self.make_world()
+        script = self.world.path("game", "play.py")
+        write_tree(self.world.path("game"), {"play.py": b"__import__('sys').stdin.read()"})
+        for words, where in (
+            ([sys.executable, script], "/"),
+            ([sys.executable, "-c", "__import__('sys').stdin.read()"], self.world.path("game")),
+            (
+                [
+                    sys.executable,
+                    "-c",
+                    f"f = open({script!r}); print('on'); __import__('sys').stdin.read()",
+                ],
+                "/",
+            ),
+        ):
+            with self.subTest(words=words):
+                game = subprocess.Popen(
+                    words, cwd=where, stdin=subprocess.PIPE, stdout=subprocess.PIPE
+                )
+                try:
+                    if "print" in words[-1]:
+                        assert game.stdout
+                        game.stdout.readline()
+                    with self.assertRaisesRegex(GameRunning, str(game.pid)):
+                        self.world.rewind()
+                finally:
+                    game.communicate()
+        self.assertEqual(self.world.game()["data/sea.dat"].content, b"tides")
+        self.world.rewind()
+
+
+if __name__ == "__main__":
+    unittest.main()
