@@ -31,8 +31,9 @@ class BenchWorld:
         self.root, self.rellum = root, rellum
         for name in ("game", "catalog/games", "catalog/cards", "shelf", "pack"):
             os.makedirs(self.path(name), exist_ok=True)
-        with open(self.path("game", "version.txt"), "w", encoding="utf-8") as file:
-            file.write("version: 1.0.0\n")
+        if not os.path.exists(self.path("game", "version.txt")):  # a new time would be a change
+            with open(self.path("game", "version.txt"), "w", encoding="utf-8") as file:
+                file.write("version: 1.0.0\n")
         with open(self.path("catalog", "games", "bench.toml"), "w", encoding="utf-8") as file:
             file.write(SHEET)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import sys
 
 from rellum.cli import console
@@ -17,6 +18,8 @@ def main() -> int:
     # of the time to start and a quarter of that to resolve a large catalog, and finds next to none.
     # Now and then keeps memory bounded all the same.
     gc.set_threshold(500_000)
+    if sys.argv[1:2] == ["check"]:
+        _read_ahead()
     from rellum.cli.app import app
 
     console.prepare_streams()
@@ -43,6 +46,19 @@ def main() -> int:
         )
         return SYSTEM_ERROR_STATUS
     return 0
+
+
+def _read_ahead() -> None:
+    """Let another process begin to read the game folder, while this one imports the interface."""
+    from rellum.core.folder.ahead import begin
+
+    folder = "."
+    for word, following in zip(sys.argv, [*sys.argv[1:], ""], strict=True):
+        if word == "--pack":
+            folder = following
+        elif word.startswith("--pack="):
+            folder = word.removeprefix("--pack=")
+    begin(os.path.join(folder, ".rellum", "state.db"))
 
 
 def _document(error: RellumError) -> dict[str, object]:

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import NamedTuple
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Progress:
+class Progress(NamedTuple):
     """How far one stage of the work is. Totals are 0 where they are not known."""
 
     stage: str

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.folder.ahead import begun
 from rellum.core.folder.content import VANILLA, Content
 from rellum.core.folder.drift import OwnFiles, find_deep_drift, find_drift
 from rellum.core.folder.model import Drift, Finding
@@ -65,6 +66,7 @@ def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent)
         opened.roots,
         lambda: _own_files(opened),
         lambda digest: opened.site.originals.has(digest),
+        begun(opened.home.state_file),
     )
     if deep:
         files = list(_all_files(opened.state))

@@ -101,8 +101,6 @@ def _found_again(home: PackHome, state: State, adopted: Adopted) -> Adopted:
 
     It is looked for where rellum.toml names it, and beside where it was and where the pack is.
     """
-    from dataclasses import replace
-
     from rellum.core.pack.marker import marked_id
     from rellum.core.pack.pack_edits import write_folder
     from rellum.core.pack.pack_file import read_pack_file
@@ -123,7 +121,7 @@ def _found_again(home: PackHome, state: State, adopted: Adopted) -> Adopted:
             f"the game folder {adopted.folder} is not there",
             hint="Put it back, connect its disk, or write where it is under [game] folder in rellum.toml.",
         )
-    adopted = replace(adopted, folder=os.path.abspath(moved))
+    adopted = adopted._replace(folder=os.path.abspath(moved))
     state.set_folder(adopted.folder)
     write_folder(home, adopted.folder)
     return adopted

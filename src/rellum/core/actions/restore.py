@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.disk import Disk
@@ -15,7 +14,6 @@ from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Laid
-from rellum.core.folder.model import Drift
 from rellum.core.hashing import Digest
 from rellum.core.nearest import nearest
 from rellum.core.pack.marker import refuse_other_owner
@@ -24,6 +22,7 @@ from rellum.core.paths import GAME, PlacePath, fault_in_relative, root_of, shown
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Archive
+    from rellum.core.folder.model import Drift
     from rellum.core.layers.model import Brought
 
 
@@ -39,8 +38,7 @@ class NoOriginal(UserError):
     code = "no-original"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Restoration:
+class Restoration(NamedTuple):
     """What ``restore`` would do, and which files are neither the game's nor Rellum's."""
 
     plan: Plan
@@ -48,8 +46,7 @@ class Restoration:
     foreign: tuple[PlacePath, ...]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RestoreResult:
+class RestoreResult(NamedTuple):
     """What was done. ``done`` is False where the user said no."""
 
     restoration: Restoration

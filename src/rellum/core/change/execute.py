@@ -16,7 +16,14 @@ from typing import TYPE_CHECKING, Protocol
 
 from rellum.core.change.carry_out import finish, flush_files, undo
 from rellum.core.change.disk import Disk
-from rellum.core.change.journal import Journal, PackChange, Step, append_ready, write_begin
+from rellum.core.change.journal import (
+    PACK_STAYS,
+    Journal,
+    PackChange,
+    Step,
+    append_ready,
+    write_begin,
+)
 from rellum.core.change.keeping import keep_settings
 from rellum.core.change.originals import FolderChanged
 from rellum.core.change.plan import Plan
@@ -49,9 +56,6 @@ class StillBroken(ChangeFailed):
     code = "still-broken"
 
 
-_PACK_STAYS = PackChange()
-
-
 class Sources(Protocol):
     """Where what layers bring comes from."""
 
@@ -63,7 +67,7 @@ class Sources(Protocol):
 
 
 def execute(
-    plan: Plan, action: str, site: Site, sources: Sources, pack: PackChange = _PACK_STAYS
+    plan: Plan, action: str, site: Site, sources: Sources, pack: PackChange = PACK_STAYS
 ) -> None:
     """Carry out a plan; what is now becomes a checkpoint, and ``pack`` of the pack's texts.
 
@@ -300,7 +304,7 @@ def _extract(site: Site, archive: Archive, jobs: list[Extraction], whole: Progre
 
     def listen(part: Progress) -> None:
         nonlocal last
-        last = replace(whole, files=whole.files + part.files, bytes=whole.bytes + part.bytes)
+        last = whole._replace(files=whole.files + part.files, bytes=whole.bytes + part.bytes)
         site.listen(last)
 
     site.disk.extract(archive, jobs, listen)

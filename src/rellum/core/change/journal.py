@@ -40,7 +40,7 @@ from __future__ import annotations
 import json
 import os
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from rellum.core.change.disk import Disk
 from rellum.core.folder.content import Content, Laid
@@ -54,8 +54,7 @@ FORMAT = 2
 _RESERVE = b" " * 63 + b"\n"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Step:
+class Step(NamedTuple):
     """One file of the game folder: as it is before and after. ``staged`` names its staged file."""
 
     path: PlacePath
@@ -64,8 +63,7 @@ class Step:
     staged: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PackChange:
+class PackChange(NamedTuple):
     """What a change makes of rellum.toml and rellum.lock.
 
     becoming: the texts that the folder is made by from now on; None where these stay
@@ -77,6 +75,9 @@ class PackChange:
     becoming: PackTexts | None = None
     writes: tuple[str, ...] = ()
     by_last_change: bool = False
+
+
+PACK_STAYS = PackChange()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -103,7 +104,7 @@ class Journal:
     returned: tuple[PlacePath, ...] = ()
     bases_before: tuple[Digest, ...] = ()
     settings: tuple[SettingRow, ...] = ()
-    pack: PackChange = PackChange()
+    pack: PackChange = PACK_STAYS
     standing: PackTexts | None = None
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
@@ -95,8 +95,7 @@ class Operation:
         return "replaces vanilla" if self.before_owner == VANILLA else "replaces"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Record:
+class Record(NamedTuple):
     """Something to note in the state that needs no change of the folder.
 
     ``content`` and ``owner`` tell what is laid at the path; without an owner, it is laid no longer;

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from rellum.core.change.plan import Plan
 from rellum.core.errors import UserError
@@ -25,8 +25,7 @@ class CannotWrite(UserError):
     code = "cannot-write"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Space:
+class Space(NamedTuple):
     """Bytes that a plan needs on one disk, and that it has: on the one where there is least left."""
 
     needed: int

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from rellum.core.errors import UserError
 
@@ -18,8 +18,7 @@ class GameRunning(UserError):
     code = "game-running"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Running:
+class Running(NamedTuple):
     """A process, and what it has to do with the game folder."""
 
     number: int

@@ -6,7 +6,7 @@ import os
 import stat
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
 from rellum.core.folder.hashes import hash_files
@@ -17,6 +17,9 @@ from rellum.core.globs import any_test
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath, Roots
 from rellum.core.progress import Listener, silent
+
+if TYPE_CHECKING:
+    from rellum.core.folder.ahead import Ahead, Token
 
 
 class Vanilla(Protocol):
@@ -39,6 +42,7 @@ class Expected(Protocol):
     """What Rellum last left in the folder: the part of the state that drift is told from."""
 
     def stamps(self) -> dict[str, bytes]: ...
+    def token(self) -> Token: ...
     def laid(self, paths: Sequence[PlacePath]) -> Mapping[PlacePath, Laid]: ...
     def laid_outside(self) -> Mapping[PlacePath, Laid]: ...
     def baseline(self, paths: Sequence[PlacePath]) -> Mapping[PlacePath, Vanilla]: ...
@@ -59,29 +63,31 @@ def find_drift(
     roots: Roots,
     own_files: Callable[[], OwnFiles],
     has_original: Callable[[Digest], bool],
+    ahead: Ahead | None = None,
 ) -> Drift:
     """Compare names, sizes and times of the whole folder; hash only what differs. Raises OSError.
 
-    ``own_files`` are no drift. It is asked only where something differs.
+    ``own_files`` are no drift. It is asked only where something differs. ``ahead`` has begun already.
     """
     stamps = expected.stamps()
-    scan = scan_stamps(roots.game_folder, stamps)
+    scan = scan_stamps(roots.game_folder, stamps, ahead, expected.token())
     differences = _differences(stamps, scan.differing, scan.missing, scan.files)
     outside = expected.laid_outside()
     _look_outside(outside.values(), roots, differences)
     paths = sorted({*differences.gone, *differences.other, *differences.come})
-    own = own_files() if paths else OwnFiles()
-    is_own, is_the_users = any_test(own.of_the_game), any_test(own.of_the_user)
     owners = _Owners(expected.laid(paths), expected.baseline(paths), has_original)
+    judged = [(path, _judge(path, differences, owners, roots)) for path in paths]
+    # Asking whose a file is costs reading the catalog: only where a content differs.
+    own = own_files() if any(finding for _, finding in judged) else OwnFiles()
+    is_own, is_the_users = any_test(own.of_the_game), any_test(own.of_the_user)
     findings: list[Finding] = []
     touched: list[PlacePath] = []
     own_changes: list[PlacePath] = []
-    for path in paths:
-        if is_own(path):
-            continue
-        finding = _judge(path, differences, owners, roots)
+    for path, finding in judged:
         if finding is None:
             touched.append(path)
+        elif is_own(path):
+            continue
         elif (finding.kind == "changed" and owners.is_the_users(path)) or (
             finding.kind == "foreign" and is_the_users(path)
         ):

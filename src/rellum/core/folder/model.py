@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rellum.core.paths import PlacePath
 
@@ -50,8 +50,7 @@ class Finding:
     stands_as: PlacePath | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class GameUpdate:
+class GameUpdate(NamedTuple):
     """The game was updated behind Rellum's back.
 
     version: what it is now, empty where nothing tells
@@ -64,8 +63,7 @@ class GameUpdate:
     by: Literal["baseline", "version", "many"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Guard:
+class Guard(NamedTuple):
     """Files that are to be read-only, and those of them that are not, or are gone."""
 
     files: int

@@ -12,12 +12,14 @@ import os
 import stat
 from collections.abc import Mapping
 from dataclasses import dataclass
-from functools import partial
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.paths import GAME
 from rellum.core.workers import run_both
+
+if TYPE_CHECKING:
+    from rellum.core.folder.ahead import Ahead, Token
 
 EntryKind = Literal["file", "folder", "link", "other"]
 
@@ -31,6 +33,10 @@ def kind_of(mode: int) -> EntryKind:
     return "link" if stat.S_ISLNK(mode) else "other"
 
 
+Part = tuple[dict[str, bytes], set[str], int]
+"""What was found in a part: the folders that differ, all that were seen, and how many entries."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StampScan:
     """The folders whose stamp is not the recorded one, with the rows found; and those not found."""
@@ -40,20 +46,59 @@ class StampScan:
     files: int
 
 
-def scan_stamps(root: str, recorded: Mapping[str, bytes]) -> StampScan:
-    """Compare every folder under ``root`` with its recorded stamp. Raises OSError."""
-    if GAME not in recorded:
-        recorded = {**recorded, GAME: b""}
-    starts = _starts(recorded)
-    first, second = _halves(starts, recorded)
-    scan = partial(_scan_part, root, recorded, frozenset(starts))
-    if second:
-        ours, theirs = run_both(lambda: scan(first), lambda: scan(second))
-        differing, seen, files = {**ours[0], **theirs[0]}, ours[1] | theirs[1], ours[2] + theirs[2]
-    else:
-        differing, seen, files = scan(first)
-    missing = frozenset(folder for folder in recorded if folder not in seen)
-    return StampScan(differing=differing, missing=missing, files=files)
+class Scanner:
+    """A folder to be scanned, in parts of about equal weight."""
+
+    def __init__(self, root: str, recorded: Mapping[str, bytes]) -> None:
+        self.root = root
+        self.recorded = recorded if GAME in recorded else {**recorded, GAME: b""}
+        starts = _starts(self.recorded)
+        self.parts = sorted(starts, key=lambda each: starts[each], reverse=True)
+        self._stops = frozenset(self.parts)
+
+    def scan(self, parts: list[str]) -> Part:
+        """Scan some of the parts."""
+        return _scan_part(self.root, self.recorded, self._stops, parts)
+
+    def again(self, found: Part) -> Part:
+        """Read those folders once more that were found to differ."""
+        differing, seen, files = found
+        rows = _scan_part(self.root, self.recorded, frozenset(self.recorded), list(differing))
+        return rows[0], seen, files
+
+
+def scan_stamps(
+    root: str,
+    recorded: Mapping[str, bytes],
+    ahead: Ahead | None = None,
+    token: Token = ("", ""),
+) -> StampScan:
+    """Compare every folder under ``root`` with its recorded stamp. Raises OSError.
+
+    ``ahead`` has begun already; what it finds counts if its token is the same.
+    """
+    scanner = Scanner(root, recorded)
+    found: list[Part] = []
+    if ahead is not None:
+        from rellum.core.folder.ahead import collect, work
+
+        mine = work(scanner.parts, ahead.claims, scanner.scan, from_end=True)
+        theirs = collect(ahead, token)
+        if theirs is not None:
+            found = [*mine, *map(scanner.again, theirs)]
+    if not found:
+        found = _scan_by_two(scanner)
+    differing = {folder: rows for part in found for folder, rows in part[0].items()}
+    seen = {folder for part in found for folder in part[1]}
+    missing = frozenset(folder for folder in scanner.recorded if folder not in seen)
+    return StampScan(differing=differing, missing=missing, files=sum(part[2] for part in found))
+
+
+def _scan_by_two(scanner: Scanner) -> list[Part]:
+    first, second = scanner.parts[0::2], scanner.parts[1::2]
+    if not second:
+        return [scanner.scan(first)]
+    return list(run_both(lambda: scanner.scan(first), lambda: scanner.scan(second)))
 
 
 _FORK_FROM_BYTES = 400_000
@@ -83,23 +128,9 @@ def _starts(recorded: Mapping[str, bytes]) -> dict[str, int]:
     return starts
 
 
-def _halves(starts: dict[str, int], recorded: Mapping[str, bytes]) -> tuple[list[str], list[str]]:
-    first: list[str] = []
-    second: list[str] = []
-    first_weight = second_weight = 0
-    for folder in sorted(starts, key=lambda each: starts[each], reverse=True):
-        if first_weight <= second_weight:
-            first.append(folder)
-            first_weight += starts[folder]
-        else:
-            second.append(folder)
-            second_weight += starts[folder]
-    return first, second
-
-
 def _scan_part(
     root: str, recorded: Mapping[str, bytes], stops: frozenset[str], starts: list[str]
-) -> tuple[dict[str, bytes], set[str], int]:
+) -> Part:
     """Scan the folders named and all below them that are no start of their own."""
     differing: dict[str, bytes] = {}
     seen: set[str] = set()

@@ -10,8 +10,7 @@ import json
 import sqlite3
 import zlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest, hash_bytes
@@ -48,8 +47,7 @@ BaselineChange = tuple[str, "tuple[Any, ...] | None"]
 SettingRow = tuple[PlacePath, Content]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Before:
+class Before(NamedTuple):
     """What a change's checkpoint notes: what stood at each path touched, and the settings.
 
     ``pack_texts`` are those that stand in the pack's folder; None where those that the folder was made
@@ -61,8 +59,7 @@ class Before:
     pack_texts: PackTexts | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Checkpoint:
+class Checkpoint(NamedTuple):
     """A state that can be gone back to.
 
     ``ended_by`` is the action that changed the folder after it, empty where nothing has yet; ``version``
@@ -78,8 +75,7 @@ class Checkpoint:
     files: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Then:
+class Then(NamedTuple):
     """How everything was at a checkpoint that is not so now, or may not be.
 
     ``files`` and ``laid`` hold None where nothing stood, or was laid. ``vanilla`` are rows of the table

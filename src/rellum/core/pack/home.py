@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from rellum.core.errors import UserError
 
@@ -19,8 +19,7 @@ class NoPack(UserError):
     code = "no-pack"
 
 
-@dataclass(frozen=True, slots=True)
-class PackHome:
+class PackHome(NamedTuple):
     """The pack's folder, absolute, and the paths in it."""
 
     folder: str

@@ -1,6 +1,9 @@
 """The state of a pack: what was adopted, the baseline, and what Rellum last left in the folder.
 
 The tables are described in ``rellum.core.pack.schema``. A change is recorded in one transaction.
+
+The smallest values are named tuples, here and in the modules that every command imports: making the class
+takes a quarter of the time, and a dozen such classes are a tenth of the time to start.
 """
 
 from __future__ import annotations
@@ -40,16 +43,14 @@ class StateFault(UserError):
     code = "state-fault"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Adopted:
+class Adopted(NamedTuple):
     """What the pack keeps. ``pack_id`` is what the marker in the game folder names."""
 
     pack_id: str
     folder: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class BaselineEntry:
+class BaselineEntry(NamedTuple):
     """One file, folder or link of the vanilla game; ``content`` only for files."""
 
     path: PlacePath
@@ -58,8 +59,7 @@ class BaselineEntry:
     target: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Kept:
+class Kept(NamedTuple):
     """A file that was not Rellum's and stood in the way: a copy lies in the originals.
 
     ``aside_for`` is the mod with which it comes back, empty where it does not.
@@ -280,6 +280,12 @@ class State:
     def stamps(self) -> dict[str, bytes]:
         """Return the stamp of every folder as Rellum left it."""
         return dict(self._db.execute("SELECT folder, rows FROM stamp"))
+
+    def token(self) -> tuple[str, str]:
+        """Return what tells this state of the folder from any other; see ``rellum.core.folder.ahead``."""
+        from rellum.core.folder.ahead import token_of
+
+        return token_of(self._db)
 
     def needed_counts(self) -> dict[Digest, int]:
         """Return every content that the store of originals must keep, and how often it is needed."""
