@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import shutil
 import subprocess
 import zipfile
 from collections.abc import Iterator
@@ -27,8 +28,15 @@ def over(root: str, rellum: str) -> Iterator[Comparison]:
     new, copy = world.path("new"), world.path("copy")
     subprocess.run(["rsync", "-a", "--delete", world.path("game/"), copy], check=True)
 
+    state, untouched = world.path("pack", ".rellum"), world.path("untouched")
+    if not os.path.isdir(untouched):
+        shutil.copytree(state, untouched)
+
     def vanilla() -> None:
+        """As it was adopted, with nothing kept of what was laid before."""
         world.run("restore", "--all", "--yes")
+        shutil.rmtree(state)
+        shutil.copytree(untouched, state)
         os.sync()
 
     def vanilla_copy() -> None:

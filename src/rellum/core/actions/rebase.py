@@ -10,7 +10,7 @@ import json
 import os
 import stat
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.open_pack import OpenPack
@@ -75,8 +75,7 @@ def with_rebase(plan: Plan, rebase: Rebase) -> Plan:
         if row.path not in planned
     )
     change = rebase.change
-    return replace(
-        plan,
+    return plan._replace(
         records=(*plan.records, *dropped),
         spare_folders=(*plan.spare_folders, *change.gone_folders),
         baseline=change.baseline,

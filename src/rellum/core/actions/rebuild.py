@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import time
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from rellum.core.actions.apply import Preparing
 from rellum.core.actions.catalogs import catalog_of
@@ -147,7 +147,7 @@ def _find_laid(
         under = entry.content if entry else None
         if under and not os.path.exists(os.path.join(store, under.digest)):
             unsure.append(path)
-        rows.append(replace(row, under=under))
+        rows.append(row._replace(under=under))
     opened.state.record(
         StateChange(
             id=new_id(),
@@ -185,7 +185,7 @@ def _standing(target: Target, roots: Roots) -> dict[PlacePath, Laid]:
                 mode=status.st_mode & 0o7777,
                 mtime_ns=status.st_mtime_ns,
             )
-            found[path] = replace(row, content=content)
+            found[path] = row._replace(content=content)
     return found
 
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.restore import NoSources
-from rellum.core.actions.supplies import let_go_of_rest, supply_contents
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
@@ -20,7 +20,6 @@ from rellum.core.nearest import nearest
 from rellum.core.pack.checkpoints import Before, Checkpoint, PackTexts, Then
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.marker import refuse_other_owner
-from rellum.core.pack.new_state import write_vanilla
 from rellum.core.pack.state import now
 from rellum.core.paths import shown
 
@@ -58,8 +57,7 @@ class Rewinding:
         return self.plan.is_empty and not self.texts
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RewindResult:
+class RewindResult(NamedTuple):
     """What was done. ``done`` is False where the user said no."""
 
     rewinding: Rewinding
@@ -116,6 +114,8 @@ def rewind(
         chosen = _choose(checkpoints.all(), name, good)
         then = checkpoints.then(chosen.number)
         if source:
+            from rellum.core.actions.supplies import supply_contents
+
             wanted = {path: content for path, content in then.files.items() if content}
             supply_contents(opened, source, wanted)
         plan = plan_rewind(then, opened.state, opened.roots, opened.site.originals.has)
@@ -131,8 +131,12 @@ def rewind(
             pack = PackChange(becoming=then.pack_texts, writes=(PACK_FILE, LOCK_FILE))
             execute(plan, "rewind", opened.site, NoSources(), pack)
         if done and plan.identity:
+            from rellum.core.pack.new_state import write_vanilla
+
             write_vanilla(opened.home, opened.state)
         if source:
+            from rellum.core.actions.supplies import let_go_of_rest
+
             let_go_of_rest(opened)
         folder = opened.home.originals_folder
         return RewindResult(rewinding=rewinding, done=done, originals_folder=folder)

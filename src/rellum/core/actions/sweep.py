@@ -7,7 +7,7 @@ import shutil
 import stat
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
@@ -92,8 +92,7 @@ def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
     folder = os.path.join(opened.home.swept_folder, moment)
     plan = plan_away((each.path for each in files), opened.roots)
     paths = [each.path for each in files]
-    plan = replace(
-        plan,
+    plan = plan._replace(
         swept_to=folder if files else "",
         spare_folders=tuple(_left_empty(paths, empty, opened)),
     )

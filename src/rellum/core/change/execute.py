@@ -11,7 +11,6 @@ import stat
 import time
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING, Protocol
 
 from rellum.core.change.carry_out import finish, flush_files, undo
@@ -109,12 +108,11 @@ def execute(
 def _record_only(plan: Plan, journal: Journal, site: Site, sources: Sources) -> None:
     """Record a plan that changes nothing in the folder."""
     _keep_bases(plan, site, sources)
-    journal = replace(journal, settings=keep_settings(site))
+    journal = journal._replace(settings=keep_settings(site))
     before = set(_bases_before(plan, site.state))
     noted = _records_only(plan, journal.action)
     site.state.record(
-        replace(
-            journal.state_change(),
+        journal.state_change()._replace(
             id=noted.id,
             laid=noted.laid,
             no_longer_laid=noted.no_longer_laid,
@@ -197,7 +195,7 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
     for staging in journal.stagings():
         disk.make_folder(staging)
     disk.make_folder(site.home.originals_folder)
-    journal = replace(journal, settings=keep_settings(site))
+    journal = journal._replace(settings=keep_settings(site))
     staged = {
         each.path: f"{number:07}" for number, each in enumerate(plan.operations) if each.after
     }
@@ -214,7 +212,7 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
     } or {PlacePath(GAME): journal.staging_of(PlacePath(GAME))}
     flush_files(files, roots, disk)
     _flush_originals([*kept_paths, *_put_bases(plan, site, sources)], site)
-    journal = replace(journal, bases_before=_bases_before(plan, site.state))
+    journal = journal._replace(bases_before=_bases_before(plan, site.state))
     return _journal_of(plan, journal, staged)
 
 
@@ -379,8 +377,7 @@ def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> J
                 )
             )
     noted = _records_only(plan, journal.action)
-    return replace(
-        journal,
+    return journal._replace(
         steps=tuple(steps),
         new_folders=plan.new_folders,
         spare_folders=plan.spare_folders,
@@ -395,13 +392,12 @@ def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> J
 def _row_with(row: Laid, after: Content | None) -> Laid:
     """Return a row that comes back, with the time of the file as it was staged."""
     is_its_content = after and row.content and row.content.digest == after.digest
-    return replace(row, content=after) if is_its_content else row
+    return row._replace(content=after) if is_its_content else row
 
 
 def _as_staged(path: str, content: Content) -> Content:
     status = os.lstat(path)
-    return replace(
-        content,
+    return content._replace(
         size=status.st_size,
         mode=stat.S_IMODE(status.st_mode),
         mtime_ns=status.st_mtime_ns,

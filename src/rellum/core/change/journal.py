@@ -39,7 +39,6 @@ from __future__ import annotations
 
 import json
 import os
-from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from rellum.core.change.disk import Disk
@@ -80,8 +79,7 @@ class PackChange(NamedTuple):
 PACK_STAYS = PackChange()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Journal:
+class Journal(NamedTuple):
     """A journal that was read back, or is about to be written.
 
     ``roots`` are the game folder and the places outside of it that the change touches. ``made_for_roots``

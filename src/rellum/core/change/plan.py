@@ -110,8 +110,7 @@ class Record(NamedTuple):
     base: Digest | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Plan:
+class Plan(NamedTuple):
     """Everything that one change does, sorted by path.
 
     new_folders: folders to be made, the outer first

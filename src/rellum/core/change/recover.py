@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Literal
 
 from rellum.core.change.carry_out import clean_up, finish, settle, spare_roots, undo
@@ -45,7 +45,7 @@ def recover(site: Site) -> Recovered | None:
             except (OSError, RellumError, sqlite3.Error):
                 left = undo(journal, site)
                 return Recovered(action=journal.action, outcome="undone", left=left)
-        left = undo(replace(journal, is_undoing=True), site)
+        left = undo(journal._replace(is_undoing=True), site)
         return Recovered(action=journal.action, outcome="undone", left=left)
     except (OSError, sqlite3.Error) as error:
         raise StillBroken(

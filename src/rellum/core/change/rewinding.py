@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from dataclasses import replace
 
 from rellum.core.change.plan import FOREIGN, Operation, Plan, Record
 from rellum.core.change.standing import content_at
@@ -124,7 +123,7 @@ class _Rewinder:
         """Note what was laid then, where the right content stands there already."""
         before = self.laid.get(path)
         if row and now and row.content and row.content.digest == now.digest:
-            row = replace(row, content=now)
+            row = row._replace(content=now)
         if row == before:
             return None
         if row is None:

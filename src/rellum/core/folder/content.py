@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath
@@ -15,8 +15,7 @@ RELLUM = "rellum"
 """The owner of the marker that Rellum keeps in the game folder."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Content:
+class Content(NamedTuple):
     """A file's content and what goes with it. ``size`` in bytes, ``mtime_ns`` in ns since 1970."""
 
     digest: Digest
@@ -25,8 +24,7 @@ class Content:
     mtime_ns: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Laid:
+class Laid(NamedTuple):
     """A file that Rellum laid, as it left it; or one that it took away (``content`` None).
 
     ``under`` is what it displaced, which comes back when the layer goes: the vanilla original, or

@@ -13,7 +13,6 @@ import os
 import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.errors import UserError
@@ -71,8 +70,7 @@ class Kept(NamedTuple):
     aside_for: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StateChange:
+class StateChange(NamedTuple):
     """What a finished change makes of the state.
 
     ``before`` is what a checkpoint must know of how it was; ``pack_texts`` are those that the folder is
@@ -88,7 +86,7 @@ class StateChange:
     gone_folders: tuple[PlacePath, ...]
     outside: tuple[tuple[str, str], ...] = ()
     returned: tuple[PlacePath, ...] = ()
-    before: Before = field(default_factory=lambda: Before())
+    before: Before = Before()
     pack_texts: PackTexts | None = None
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
