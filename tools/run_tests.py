@@ -1,4 +1,7 @@
-"""All tests, by two processes, ending with one line that counts them: ``N passed, N failed, N skipped``."""
+"""All tests, by two processes, ending with one line that counts them: ``N passed, N failed, N skipped``.
+
+Warnings are errors, so that nothing deprecated and no file left open slips in.
+"""
 
 from __future__ import annotations
 
@@ -7,6 +10,7 @@ import re
 import subprocess
 import sys
 import unittest
+import warnings
 from collections.abc import Iterator
 
 ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
@@ -18,11 +22,12 @@ _COUNTED = re.compile(
 
 def run(modules: list[str]) -> int:
     """Run some test modules in this process; return 1 if one test failed."""
+    warnings.simplefilter("error")
     suite = unittest.defaultTestLoader.loadTestsFromNames(modules)
-    result = unittest.TextTestRunner().run(suite)
+    result = unittest.TextTestRunner(warnings="error", buffer=True).run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     print(counts(result.testsRun - failed - len(result.skipped), failed, len(result.skipped)))
-    return 1 if failed else 0
+    return 1 if failed or not result.testsRun else 0
 
 
 def counts(passed: int, failed: int, skipped: int) -> str:

@@ -135,7 +135,7 @@ def apply(
                 )
         if done and planned.rebase:
             write_vanilla(opened.home, opened.state)
-        if done and planned.made_anew:
+        if done and planned.made_anew and planned.plan.is_empty:
             write_lock(opened.home, planned.lock)  # where nothing changed in the folder
         folder = opened.home.originals_folder
         return ApplyResult(preview=planned, done=done, originals_folder=folder)

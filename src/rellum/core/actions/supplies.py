@@ -100,7 +100,7 @@ def _in_folder(source: str, missing: Mapping[PlacePath, Content]) -> Iterator[tu
 def _is(file: str, content: Content) -> bool:
     try:
         return os.path.getsize(file) == content.size and hash_file(file) == content.digest
-    except OSError:
+    except (FileNotFoundError, NotADirectoryError):
         return False
 
 

@@ -7,6 +7,7 @@ flushes is the journal's contract (``rellum.core.change.journal``).
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 from collections.abc import Sequence
@@ -18,6 +19,10 @@ from rellum.core.progress import Listener
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Archive, Extraction
+
+
+_STAYS = (errno.ENOENT, errno.ENOTEMPTY, errno.EEXIST, errno.ENOTDIR)
+"""What is no fault of a removed folder: it is gone, is not empty, or is none."""
 
 
 class LeadsOut(UserError):
@@ -42,12 +47,13 @@ class Disk:
                 raise
 
     def remove_folder(self, path: str) -> None:
-        """Remove a folder if it is there and empty."""
+        """Remove a folder if it is there and empty. Raises OSError where something else keeps it."""
         self.step("remove folder")
         try:
             os.rmdir(path)
-        except OSError:
-            pass
+        except OSError as error:
+            if error.errno not in _STAYS and os.path.isdir(path) and not os.listdir(path):
+                raise
 
     def remove_tree(self, path: str) -> None:
         """Remove a folder of Rellum's own with all in it; nothing happens where there is none."""

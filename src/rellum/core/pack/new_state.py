@@ -6,6 +6,7 @@ import json
 import os
 import sqlite3
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 
 from rellum.core.durable import write_durably
 from rellum.core.folder.content import Laid
@@ -100,12 +101,19 @@ def create_from_rows(
 
 
 def write_vanilla(home: PackHome, state: State) -> None:
-    """Write the baseline a second time, beside the database. Raises OSError."""
+    """Write the baseline a second time, beside the database.
+
+    It is a second copy: where it cannot be written, what was done stands all the same, and the next
+    command tries again.
+    """
     import gzip
 
     lines = (json.dumps(row) for row in state.baseline_rows())
     text = "\n".join((json.dumps([FORMAT, state.identity().version.text]), *lines))
-    write_durably(home.vanilla_file, gzip.compress(text.encode("utf-8"), 1, mtime=0))
+    with suppress(OSError):
+        if os.path.exists(home.vanilla_file):
+            os.unlink(home.vanilla_file)  # of another version of the game
+        write_durably(home.vanilla_file, gzip.compress(text.encode("utf-8"), 1, mtime=0))
 
 
 def read_vanilla(home: PackHome) -> tuple[str, list[BaselineRow]]:
