@@ -2,21 +2,24 @@
 
 The built program is called with random commands, files are broken by hand, and about a third of the
 changes are killed (SIGKILL) at a random moment. ``check --deep`` must never find anything that was not
-broken here, and after ``restore --all`` the folder must be as it was adopted: names, content, modes,
-times. Stops at the first fault and says what was done last.
+broken here; a rewind must lead to just what was noted in memory at that checkpoint; what is swept or
+absorbed must come and go whole; and after ``restore --all`` the folder must be as it was adopted: names,
+content, modes, times. Stops at the first fault and says what was done last.
 """
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import subprocess
 import sys
 import tempfile
 import time
+import tomllib
 from collections import Counter, deque
 
-from tests.support import World, write_tree, zip_bytes
+from tests.support import Entry, World, write_tree, zip_bytes
 
 MODS = ("tides", "swell", "waves")
 SAYS = """removes = ["@data/f{number}.dat"]
@@ -72,6 +75,8 @@ class Days:
         self.wanted: set[str] = set()
         self.counts: Counter[str] = Counter()
         self.last: deque[str] = deque(maxlen=12)
+        self.output = ""
+        self.then: dict[int, dict[str, Entry]] = {}  # what the game was at each checkpoint
 
     def run(self, *words: str, seconds: float | None = None) -> int:
         """Run the program, killed after so many seconds; return its exit status."""
@@ -98,6 +103,7 @@ class Days:
             self.last.append(f"{' '.join(words)}: killed")
             return -9
         self.last.append(f"{' '.join(words)}: {process.returncode} {errors.strip()[:200]}")
+        self.output = output
         self.counts["recoveries told"] += "had been interrupted" in errors
         if "Traceback" in errors:
             raise Fault(f"{words}: {errors}")
@@ -108,10 +114,88 @@ class Days:
     def step(self) -> None:
         """Do one random thing."""
         kind = self.random.choices(
-            (self.want, self.drop, self.change, self.check, self.break_a_file, self.set),
-            (3, 1, 4, 1, 1, 1),
+            (
+                self.want,
+                self.drop,
+                self.change,
+                self.check,
+                self.break_a_file,
+                self.set,
+                self.rewind,
+                self.sweep,
+                self.absorb,
+            ),
+            (3, 1, 4, 1, 1, 1, 3, 1, 1),
         )[0]
+        self.remember()
         kind()
+
+    def remember(self) -> None:
+        """Note what the game is at a checkpoint, in memory."""
+        if self.run("checkpoint", "--json") == 0:
+            self.then[json.loads(self.output)["number"]] = self.world.game()
+
+    def rewind(self) -> None:
+        """Go back to any checkpoint, and compare with what was noted; or be killed on the way."""
+        self.run("checkpoint", "--list", "--json")
+        listed = {each["number"] for each in json.loads(self.output)["checkpoints"]}
+        self.then = {number: tree for number, tree in self.then.items() if number in listed}
+        number = self.random.choice(sorted(self.then))
+        before = self.world.game()
+        killed = self.random.random() < 0.5
+        words = ("rewind", str(number), "--yes")
+        self.run(*words, seconds=self.random.uniform(0.12, 0.5) if killed else None)
+        self.run("check", "--deep")
+        self.wanted = self.wants()
+        now, then = self.world.game(), self.then[number]
+        self.counts["rewound and compared"] += 1
+        if now != then and not (killed and now == before):
+            differing = [n for n in now.keys() | then if now.get(n) != then.get(n)]
+            raise Fault(f"not as it was at checkpoint {number}: {sorted(differing)[:5]}")
+
+    def wants(self) -> set[str]:
+        """Return what rellum.toml wants now."""
+        with open(self.world.path("pack", "rellum.toml"), "rb") as file:
+            return set(tomllib.load(file).get("want", {}))
+
+    def sweep(self) -> None:
+        """Drop files among the mods; sweep them out, perhaps killed; and bring them back."""
+        before = self.world.game()
+        write_tree(self.world.path("game"), {"mods/mine/a.txt": b"mine", "data/mine.txt": b"mine"})
+        killed = self.random.random() < 0.5
+        self.run("sweep", "--yes", seconds=self.random.uniform(0.12, 0.5) if killed else None)
+        self.run("sweep", "--yes")
+        if self.world.game() != before:
+            raise Fault("a sweep left something, or took too much")
+        swept = sum(
+            "mine.txt" in names for _, _, names in os.walk(self.world.path("pack", "swept"))
+        )
+        self.counts["swept"] += 1
+        self.then.clear()  # a rewind brings back what was swept
+        if swept < self.counts["swept"]:
+            raise Fault("what was swept is not there")
+
+    def absorb(self) -> None:
+        """Change a vanilla file by hand, make a mod of it, and drop that again."""
+        self.run("restore", "--all", "--yes")
+        self.run("apply", "--yes")
+        before = self.world.game()
+        self.run("absorb", "--begin")
+        path = self.world.path("game", "data", "f149.dat")
+        with open(path, "rb") as file:
+            content = file.read()
+        write_tree(self.world.path("game"), {"data/f149.dat": b"tweaked", "mods/own.txt": b"own"})
+        if self.run("absorb", "--end", "--as", "own", "--yes"):
+            write_tree(self.world.path("game"), {"data/f149.dat": content})
+            os.unlink(self.world.path("game", "mods", "own.txt"))
+            return  # nothing to lay it with: no line-up exists
+        self.run("check", "--deep")
+        self.run("drop", "own")
+        self.run("apply", "--yes")
+        self.counts["absorbed"] += 1
+        self.then.clear()  # a rewind brings back what stood there by hand
+        if self.world.game() != before:
+            raise Fault("an absorbed mod was dropped, and the game is not as before")
 
     def want(self) -> None:
         """Want a mod in some range, and resolve."""
@@ -172,7 +256,7 @@ class Days:
         else:
             with open(path, "ab") as file:
                 file.write(b"broken")
-        self.run("apply", "--yes")
+        self.run(*self.random.choice((("apply",), ("restore", "--damaged"))), "--yes")
         self.run("check", "--deep")
         self.restore()
 

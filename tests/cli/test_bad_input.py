@@ -154,7 +154,7 @@ class BadInputTest(WorldTest):
         self.refused("restore", "data/cables.dat", "--yes", words="no original is kept")
         result = self.world.run("restore", "--all", "--yes")
         self.assertEqual(result.returncode, 1)
-        self.assertIn("data/cables.dat is not as it was adopted", result.stderr)
+        self.assertIn("data/cables.dat is not as it should be", result.stderr)
         self.assertIn("notes.txt", result.stdout)
 
     def test_a_damaged_original_is_never_laid(self) -> None:
@@ -181,12 +181,12 @@ class BadInputTest(WorldTest):
 
     def test_the_game_folder_is_gone(self) -> None:
         self.ready()
-        os.rename(self.world.path("game"), self.world.path("moved"))
-        os.makedirs(self.world.path("elsewhere"))
+        os.makedirs(self.world.path("elsewhere", "deep"))
+        os.rename(self.world.path("game"), self.world.path("elsewhere", "deep", "moved"))
         result = self.world.run("check")
         self.assertEqual(result.returncode, 2)
         self.assertIn("is not there", result.stderr)
-        os.rename(self.world.path("moved"), self.world.path("game"))
+        os.rename(self.world.path("elsewhere", "deep", "moved"), self.world.path("game"))
 
     def test_a_game_folder_that_refuses_the_probe(self) -> None:
         denied = PermissionError(13, "Permission denied")

@@ -37,9 +37,11 @@ class StoryTest(unittest.TestCase):
             "Line-up for fathomline 1.6.0: 9 releases",
             "ready, 9 mods, the sea is calm",
             "FAILED     data/sea.dat is damaged",
-            "missing  mods/tidal-currents/tides.dat  tidal-currents 3.2.5",
+            "mod missing        mods/tidal-currents/tides.dat  tidal-currents 3.2.5",
+            "The game was updated: it is 1.7.0 now, 4 files as known of that version.",
+            "The pack is on game 1.7.0 now.",
             "rests on a trial: works on game 1.6.0",
-            "All 32 vanilla files compared, byte for byte",
+            "All 33 vanilla files compared, byte for byte",
         ):
             self.assertIn(words, result.stdout)
         long = [line for line in result.stdout.splitlines() if len(line) > 100]
@@ -64,7 +66,7 @@ class StoryTest(unittest.TestCase):
     def test_json_of_every_reading_command(self) -> None:
         self.demo("--files-only")
         adopted = json.loads(self.rellum("adopt", "../game", "--json").stdout)
-        self.assertEqual((adopted["version"], adopted["files"]), ("1.6.0", 32))
+        self.assertEqual((adopted["version"], adopted["files"]), ("1.6.0", 33))
         taken = json.loads(self.rellum("take", "--json", "--each", "../site").stdout)["archives"]
         self.assertEqual({each["outcome"] for each in taken}, {"taken"})
         self.rellum("want", "tidal-currents", ">=3")

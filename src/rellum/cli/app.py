@@ -21,12 +21,12 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         (
             "identify",
             "identify",
-            "Tell a game folder's version, edition and expansions, and how many files are as known.",
+            "Tell what game a folder is, and how many of its files are as known.",
         ),
         (
             "assemble",
             "assemble",
-            "Build a whole game from parts laid over one another, checked against known files.",
+            "Build a whole game from parts, checked against known files.",
         ),
     ),
     "Gather": (
@@ -77,8 +77,7 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         (
             "rewind",
             "rewind",
-            "Go back to a checkpoint: game files, settings and line-up; without a name, undo the last "
-            "change.",
+            "Go back to a checkpoint, settings and line-up with it; or undo the last change.",
         ),
         (
             "absorb",

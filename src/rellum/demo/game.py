@@ -169,6 +169,19 @@ name = "Harbour edition"
 file = "@game/version.txt"
 pattern = '^edition: harbour$'
 
+# Their files are known, by plain sums.
+[[baseline]]
+version = "1.6.0"
+edition = "boxed"
+expansions = ["ice-charts"]
+sha256 = "../baselines/1.6.0.sha256"
+
+[[baseline]]
+version = "1.7.0"
+edition = "boxed"
+expansions = ["ice-charts"]
+sha256 = "../baselines/1.7.0.sha256"
+
 [[expansion]]
 id = "ice-charts"
 name = "Ice Charts"

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 from rellum.demo.game import game_files
 from rellum.demo.site import Site
-from rellum.demo.world import VERSION, DemoPlaces
+from rellum.demo.world import NEXT_VERSION, VERSION, DemoPlaces
 
 Say = Callable[[str], None]
 
@@ -73,6 +73,26 @@ def _player_wins(game: str) -> None:
     _add_to_pack(game, '\n[settings]\n"@settings/lamps.ini" = "mine"\n')
 
 
+def _keep_copy(game: str) -> None:
+    shutil.copytree(game, os.path.join(os.path.dirname(game), "backup"))
+
+
+def _run_tuning_tool(game: str) -> None:
+    with open(os.path.join(game, "settings.ini"), "a", encoding="utf-8") as file:
+        file.write("\n[tuned]\nropes = tight\n")
+    with open(os.path.join(game, "tuned.txt"), "w", encoding="utf-8") as file:
+        file.write("tuned by a tool\n")
+
+
+def _update_overnight(game: str) -> None:
+    """As a store does: its own files over whatever stands there."""
+    before = game_files(VERSION)
+    for name, content in game_files(NEXT_VERSION).items():
+        if before.get(name) != content:
+            with open(os.path.join(game, *name.split("/")), "wb") as file:
+                file.write(content)
+
+
 def _add_to_pack(game: str, text: str) -> None:
     pack_file = os.path.join(os.path.dirname(game), "pack", "rellum.toml")
     with open(pack_file, "a", encoding="utf-8") as file:
@@ -89,9 +109,11 @@ def _trust_what_was_tried(game: str) -> None:
 
 _SCENES = (
     Scene(
-        telling="A folder with a game in it. What is it, and is it known? Adopt it.",
-        command="rellum adopt ../game",
+        telling="A folder with a game in it. What is it, and are its files as they are known?",
+        command="rellum identify ../game --catalog ../catalog",
+        act=_keep_copy,
     ),
+    Scene(telling="It is whole: adopt it.", command="rellum adopt ../game"),
     Scene(
         telling="What was downloaded already, names and all: check each, know which release it is.",
         command="rellum take ../downloads --each",
@@ -138,6 +160,10 @@ _SCENES = (
     Scene(telling="Do it: all of it, or nothing.", command="rellum apply --yes"),
     Scene(telling="Does the game start?", command="python ../game/fathomline.py"),
     Scene(telling="It does: write that down.", command="rellum trial works --note 'all calm'"),
+    Scene(
+        telling="A state to come back to, whatever happens.",
+        command="rellum checkpoint calm --good",
+    ),
     Scene(telling="Is the folder as it was left?", command="rellum check"),
     Scene(
         telling="By hand, a file is damaged, another deleted, and a note dropped among the mods.",
@@ -146,7 +172,15 @@ _SCENES = (
     Scene(telling="The game no longer starts.", command="python ../game/fathomline.py", status=1),
     Scene(telling="What is wrong, and whose is it?", command="rellum check", status=1),
     Scene(telling="Vanilla again for one file …", command="rellum restore data/sea.dat --yes"),
-    Scene(telling="… or the line-up again, whole.", command="rellum apply --yes"),
+    Scene(
+        telling="… or just what is damaged, from the shelf and a clean copy …",
+        command="rellum restore --damaged --from ../backup --yes",
+    ),
+    Scene(telling="… and the line-up again, whole.", command="rellum apply --yes"),
+    Scene(
+        telling="The note is nobody's: out of the game it goes, and could come back.",
+        command="rellum sweep --yes",
+    ),
     Scene(telling="It starts.", command="python ../game/fathomline.py"),
     Scene(telling="The sea may get rougher again.", command="rellum hold long-swell --off"),
     Scene(telling="What is new, and what would taking it do?", command="rellum news"),
@@ -168,7 +202,7 @@ _SCENES = (
         telling="The player sets the lamps, adds a preset, and plays. That is no drift.",
         act=_play_with_lamps,
     ),
-    Scene(telling="", command="rellum check", status=1),
+    Scene(telling="", command="rellum check"),
     Scene(
         telling="A newer release: both changed the count of lamps.",
         command="rellum want lagoon-lights",
@@ -199,6 +233,51 @@ _SCENES = (
     ),
     Scene(telling="", command="rellum resolve", status=1),
     Scene(telling="", command="rellum drop still-water"),
+    Scene(
+        telling="A tuning tool is about to change the game. What it does shall be a mod of its own.",
+        command="rellum absorb --begin",
+    ),
+    Scene(telling="", act=_run_tuning_tool),
+    Scene(telling="", command="rellum absorb --end --as tuned-ropes --yes"),
+    Scene(telling="", command="rellum apply --yes"),
+    Scene(telling="Not worth it: out it goes, and vanilla is back where it was."),
+    Scene(telling="", command="rellum drop tuned-ropes"),
+    Scene(telling="", command="rellum apply --yes"),
+    Scene(
+        telling="Overnight, the store updates the game.",
+        act=_update_overnight,
+        command="rellum check",
+        status=1,
+    ),
+    Scene(
+        telling="Would the pack go with that? It would, but two newer releases are not here.",
+        command="rellum preview",
+        status=2,
+    ),
+    Scene(
+        telling="Not tonight: the old files come back, and the store is kept out.",
+        command="rellum restore --damaged --from ../backup --yes",
+    ),
+    Scene(telling="", command="rellum guard on"),
+    Scene(telling="", command="rellum check"),
+    Scene(telling="", command="python ../game/fathomline.py"),
+    Scene(
+        telling="A week later it is updated all the same, and the pack goes with it.",
+        act=_update_overnight,
+    ),
+    Scene(telling="", command="rellum guard off"),
+    Scene(telling="", command="rellum resolve"),
+    Scene(telling="", command="rellum fetch"),
+    Scene(telling="", command="rellum preview"),
+    Scene(telling="", command="rellum apply --yes"),
+    Scene(telling="", command="python ../game/fathomline.py"),
+    Scene(
+        telling="It does not feel right. Back over the update, given the old files; and further back.",
+        command="rellum rewind --yes --from ../backup",
+    ),
+    Scene(telling="", command="rellum checkpoint --list"),
+    Scene(telling="", command="rellum rewind --good --yes"),
+    Scene(telling="", command="python ../game/fathomline.py"),
     Scene(telling="All the way back to vanilla.", command="rellum restore --all --yes"),
     Scene(telling="And it starts as on the first day.", command="python ../game/fathomline.py"),
 )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from dataclasses import dataclass
 
@@ -13,6 +14,8 @@ from rellum.demo.mods import TRIALS, demo_mods
 
 VERSION = "1.6.0"
 OLD_VERSION = "1.4.2"
+NEXT_VERSION = "1.7.0"
+KNOWN_VERSIONS = (VERSION, NEXT_VERSION)
 _FILE_TIME = 1_714_564_800  # 2024-05-01 12:00 UTC, in seconds: the demo is the same every time
 
 
@@ -66,6 +69,7 @@ def make(folder: str) -> DemoPlaces:
         places.folder("catalog"),
         {
             "games/fathomline.toml": SHEET.encode(),
+            **{f"baselines/{v}.sha256": sums_of(game_files(v)) for v in KNOWN_VERSIONS},
             "trials.toml": TRIALS.encode(),
             **{f"cards/{mod.id}.toml": mod.card().encode() for mod in mods},
         },
@@ -80,6 +84,12 @@ def make(folder: str) -> DemoPlaces:
     saved = {name: offered[original] for original, name in ALREADY_HERE.items()}
     write_files(places.folder("downloads"), {**saved, **SAVED_PAGE})
     return places
+
+
+def sums_of(files: dict[str, bytes]) -> bytes:
+    """Return the SHA-256 sums of files, as coreutils write them."""
+    lines = (f"{hashlib.sha256(files[name]).hexdigest()}  {name}\n" for name in sorted(files))
+    return "".join(lines).encode()
 
 
 def _old_game() -> dict[str, bytes]:

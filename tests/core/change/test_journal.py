@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from rellum.core.change.disk import Disk
 from rellum.core.change.journal import (
     Journal,
+    PackChange,
     Step,
     append_ready,
     note_undo,
@@ -62,6 +63,17 @@ journals = st.builds(
     kept=st.lists(
         st.builds(Kept, path=paths, digest=st.just(Digest("e" * 64)), size=st.just(1)), max_size=1
     ).map(tuple),
+    bases_before=st.just((Digest("b" * 64),)),
+    settings=st.lists(st.tuples(paths, contents), max_size=1).map(tuple),
+    pack=st.sampled_from((PackChange(), PackChange(becoming=(("a", "b\udc80"),), writes=("a",)))),
+    standing=st.sampled_from((None, (("rellum.toml", "ä\n"),))),
+    baseline=st.just(
+        ((PlacePath("@game/a"), None), (PlacePath("@game/b"), ("@game/b", "file", 1)))
+    ),
+    identity=st.sampled_from(("", "[]")),
+    swept_to=st.sampled_from(("", "/away")),
+    stood=st.lists(st.tuples(paths, st.none() | contents), max_size=1).map(tuple),
+    returned=st.lists(paths, max_size=1).map(tuple),
     is_ready=st.just(True),
     is_undoing=st.just(False),
 )

@@ -17,6 +17,9 @@ DROP TABLE spelling;
 DROP TABLE outside;
 DROP TABLE own_folder;
 DROP TABLE made;
+DROP TABLE checkpoint; DROP TABLE was_file; DROP TABLE was_laid; DROP TABLE was_vanilla;
+DROP TABLE was_folder; DROP TABLE setting; DROP TABLE pack_text; DROP TABLE in_force;
+DROP TABLE guarded; DROP TABLE absorbing;
 PRAGMA user_version = 1;
 """
 

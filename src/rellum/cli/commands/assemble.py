@@ -31,10 +31,10 @@ def assemble(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Build a whole game from parts laid over one another, checked against known files.
+    """Build a whole game from parts, checked against known files.
 
-    All is looked at before anything is written. Says which files are missing, and in which part they
-    should be.
+    The parts are laid over one another, in order. All is looked at before anything is written. Says
+    which files are missing, and in which part they should be.
     """
     from rellum.core.actions import assemble as actions
 

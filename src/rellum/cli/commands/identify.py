@@ -25,9 +25,10 @@ def identify(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Tell a game folder's version, edition and expansions, and how many files are as known.
+    """Tell what game a folder is, and how many of its files are as known.
 
-    Exit status 1 if its version cannot be told, or it is no known vanilla game, whole.
+    Version, edition and expansions, by the game sheet's rules and by known baselines. Exit status 1 if
+    its version cannot be told, or it is no known vanilla game, whole.
     """
     from rellum.core.actions import identify as actions
 

@@ -26,7 +26,7 @@ def rewind(
     every: options.All = False,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Go back to a checkpoint: game files, settings and line-up; without a name, undo the last change.
+    """Go back to a checkpoint, settings and line-up with it; or undo the last change.
 
     Shows what it will do and asks. What is there now becomes a checkpoint itself.
     """

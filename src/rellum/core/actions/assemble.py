@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from rellum.core.actions.catalogs import find_catalogs
+from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
-from rellum.core.catalog.model import KnownBaseline
 from rellum.core.change.plan import EXECUTABLE_MODE, PLAIN_MODE
 from rellum.core.errors import NoAnswer, UserError
 from rellum.core.folder.baselines import read_sums

@@ -38,9 +38,9 @@ def with_causes(drift: Drift, opened: OpenPack) -> Drift:
     if not drift.findings:
         return drift
     from rellum.core.actions.catalogs import catalog_of
+    from rellum.core.actions.game_now import identity_of
     from rellum.core.catalog.load import NoCatalog
     from rellum.core.folder.causes import Surroundings, tell_causes
-    from rellum.core.folder.identify import identify_now
     from rellum.core.globs import any_test
     from rellum.core.pack.pack_file import read_pack_file
 
@@ -53,7 +53,7 @@ def with_causes(drift: Drift, opened: OpenPack) -> Drift:
         roots=opened.roots,
         sheet=catalog.sheet,
         identity=opened.state.identity(),
-        identity_now=identify_now(catalog.sheet, opened.roots),
+        identity_now=identity_of(opened, catalog.sheet),
         is_left_over=any_test(obsolete),
     )
     return tell_causes(drift, around)

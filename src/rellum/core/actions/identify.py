@@ -9,8 +9,9 @@ from dataclasses import dataclass
 
 from rellum.core.actions.adopt import choose_sheet
 from rellum.core.actions.catalogs import find_catalogs
+from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
-from rellum.core.catalog.model import GameSheet, KnownBaseline
+from rellum.core.catalog.model import GameSheet
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.folder.baselines import FolderHashes, Match, best, compare, sums_text

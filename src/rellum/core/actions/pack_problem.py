@@ -7,6 +7,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 
 from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.game_now import identity_of
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog, Release
@@ -53,7 +54,7 @@ def problem_of(opened: OpenPack, *, fresh: Collection[ModId] | None = None) -> P
     pack = read_pack_file(home)
     catalog = catalog_of(home, pack)
     lock = read_lock(home) if os.path.exists(home.lock_file) else None
-    identity = opened.state.identity()
+    identity = identity_of(opened, catalog.sheet)
     problem = make_problem(home, pack, catalog, identity, lock, fresh)
     return PackProblem(
         home=home, pack=pack, catalog=catalog, identity=identity, lock=lock, problem=problem

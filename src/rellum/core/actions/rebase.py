@@ -13,13 +13,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from rellum.core.actions.check import drift_of, with_causes
+from rellum.core.actions.game_now import identity_of
 from rellum.core.actions.open_pack import OpenPack
-from rellum.core.catalog.model import GameSheet, KnownBaseline
+from rellum.core.catalog.known import KnownBaseline
+from rellum.core.catalog.model import GameSheet
 from rellum.core.change.plan import Plan, Record
 from rellum.core.change.standing import content_at
 from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.content import RELLUM, Content, Laid
-from rellum.core.folder.identify import identify
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Finding
 from rellum.core.hashing import Digest, sha256_file
@@ -58,9 +59,9 @@ def find_rebase(opened: OpenPack, sheet: GameSheet, *, forced: bool = False) -> 
     """Return what the game's update makes of the baseline; None where the game is what it was.
 
     ``forced``: files that changed are taken for an update though the version is the same. Raises
-    UnknownGame, SumsFault, CannotLay, OSError.
+    SumsFault, CannotLay, OSError.
     """
-    before, now = opened.state.identity(), identify(sheet, opened.roots)
+    before, now = opened.state.identity(), identity_of(opened, sheet)
     if not forced and _named(before) == _named(now):
         return None
     return _Finder(opened, sheet, before, now).find()

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal, NamedTuple
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rellum.core.ids import ModId, SheetId
 from rellum.core.patching.model import Setting, SettingsForm
@@ -20,6 +20,9 @@ from rellum.core.paths import PlacePath
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.versions.ranges import Range, parse_range
 from rellum.core.versions.version import Version
+
+if TYPE_CHECKING:
+    from rellum.core.catalog.known import KnownBaseline
 
 KeyPath = tuple[str | int, ...]
 
@@ -379,22 +382,6 @@ class LoadOrderFile:
     key: tuple[str, ...]
     value: str
     source: Source
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class KnownBaseline:
-    """The files of a vanilla game by hash, in a file of sums. ``file`` is its absolute path."""
-
-    version: Version
-    edition: str | None
-    expansions: tuple[str, ...]
-    form: Literal["blake3", "sha256"]
-    file: str
-    source: Source
-
-    def __str__(self) -> str:
-        parts = (self.version.text, self.edition or "", *self.expansions)
-        return ", ".join(filter(None, parts))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

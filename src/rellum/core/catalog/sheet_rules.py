@@ -8,9 +8,9 @@ from collections.abc import Mapping
 from functools import partial
 from typing import Final, Literal, get_args
 
+from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.model import (
     ContainerRule,
-    KnownBaseline,
     LoadOrderFile,
     LoadOrderForm,
     NameRule,

@@ -97,9 +97,27 @@ class _Rewinder:
         )
 
     def _content_then(self, path: PlacePath, now: Content | None) -> Content | None:
+        """Return what shall stand at a path: what stood there, or better, what Rellum had left there.
+
+        The two differ where somebody changed the file since; when, nobody knows.
+        """
         if path in self.then.settings:
             return self.then.settings[path]
-        return self.then.files.get(path, now)
+        if path not in self.then.files:
+            return now
+        stood, left = self.then.files[path], self._left_then(path)
+        if stood and left is None and path in self.then.later and not self._row_then(path):
+            return now  # nobody's file, of which nobody knows whether it was there then
+        if left and (stood is None or stood.digest != left.digest) and self._is_at_hand(left, now):
+            return left
+        return stood
+
+    def _left_then(self, path: PlacePath) -> Content | None:
+        row = self._row_then(path)
+        if row:
+            return row.content
+        entry = self._entry_then(path)
+        return entry.content if entry else None
 
     def _row_then(self, path: PlacePath) -> Laid | None:
         if path not in self.then.laid:
@@ -110,11 +128,13 @@ class _Rewinder:
     def _owner_then(self, path: PlacePath, row: Laid | None) -> str:
         if row:
             return row.owner
-        entry = self.baseline.get(path)
-        if path in self.then.vanilla:
-            then = self.then.vanilla[path]
-            entry = baseline_entry(then) if then else None
-        return VANILLA if entry else FOREIGN
+        return VANILLA if self._entry_then(path) else FOREIGN
+
+    def _entry_then(self, path: PlacePath) -> BaselineEntry | None:
+        if path not in self.then.vanilla:
+            return self.baseline.get(path)
+        row = self.then.vanilla[path]
+        return baseline_entry(row) if row else None
 
     def _is_at_hand(self, wanted: Content, now: Content | None) -> bool:
         return (now is not None and now.digest == wanted.digest) or self.has_content(wanted.digest)

@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from rellum.core.catalog.model import KnownBaseline
+from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.folder.hashes import hash_files

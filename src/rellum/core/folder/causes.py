@@ -6,7 +6,8 @@ import os
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.catalog.model import GameSheet, KnownBaseline
+from rellum.core.catalog.known import KnownBaseline
+from rellum.core.catalog.model import GameSheet
 from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.content import RELLUM, VANILLA
 from rellum.core.folder.identity import Identity
@@ -21,14 +22,14 @@ MANY = 5
 class Surroundings:
     """What causes are told from.
 
-    ``identity_now`` is what the sheet's rules say of the folder now, None where they say nothing;
-    ``is_left_over`` knows what cards of the line-up name as obsolete.
+    ``identity_now`` is what the sheet's rules say of the folder now; ``is_left_over`` knows what cards of
+    the line-up name as obsolete.
     """
 
     roots: Roots
     sheet: GameSheet
     identity: Identity
-    identity_now: Identity | None
+    identity_now: Identity
     is_left_over: Callable[[str], bool]
 
 
@@ -82,14 +83,14 @@ def _find_update(
     candidates = [each for each in findings if not each.stands_as and is_in_game(each.path)]
     vanilla = [each for each in candidates if each.owner == VANILLA]
     now = around.identity_now
-    says_other = now is not None and _named(now) != _named(around.identity)
+    says_other = _named(now) != _named(around.identity)
     if not (vanilla or says_other):
         return None, frozenset()
     known, matching = _best_known(candidates, around)
     if known and len(matching) * 2 >= len(vanilla):
         return GameUpdate(version=known.version.text, files=len(matching), by="baseline"), matching
     by_guess = frozenset(each.path for each in vanilla)
-    if says_other and now:
+    if says_other:
         places = {place for place in around.sheet.places.values() if is_in_game(place)}
         new = (each.path for each in candidates if each.kind == "foreign")
         by_guess |= {path for path in new if not places.intersection(parents(path))}

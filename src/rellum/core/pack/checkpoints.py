@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import zlib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.folder.content import Content
@@ -78,12 +78,14 @@ class Checkpoint(NamedTuple):
 class Then(NamedTuple):
     """How everything was at a checkpoint that is not so now, or may not be.
 
-    ``files`` and ``laid`` hold None where nothing stood, or was laid. ``vanilla`` are rows of the table
+    ``files`` and ``laid`` hold None where nothing stood, or was laid; what ``files`` has of the paths in
+    ``later`` was first noted after a later checkpoint. ``vanilla`` are rows of the table
     ``baseline``; ``folders`` tell whether Rellum had made each. ``aside`` names the mod for which a file
     waited at a path.
     """
 
     files: Mapping[PlacePath, Content | None]
+    later: Set[PlacePath]
     aside: Mapping[PlacePath, str]
     laid: Mapping[PlacePath, tuple[Any, ...] | None]
     vanilla: Mapping[PlacePath, tuple[Any, ...] | None]
@@ -177,11 +179,11 @@ class Checkpoints:
         since = "FROM {} WHERE checkpoint >= ? ORDER BY checkpoint DESC"
         files: dict[PlacePath, Content | None] = {}
         aside: dict[PlacePath, str] = {}
-        for path, *columns, waits in self._db.execute(
-            f"SELECT path, digest, size, mode, mtime_ns, aside_for {since.format('was_file')}",
-            (number,),
+        noted: dict[PlacePath, int] = {}
+        for at, path, *columns, waits in self._db.execute(
+            f"SELECT * {since.format('was_file')}", (number,)
         ):
-            files[path], aside[path] = _content(columns), waits
+            files[path], aside[path], noted[path] = _content(columns), waits, at
         laid, vanilla = (
             {
                 PlacePath(path): None if row is None else tuple(json.loads(row))
@@ -202,6 +204,7 @@ class Checkpoints:
         ).fetchone()
         return Then(
             files=files,
+            later={path for path, at in noted.items() if at > number},
             aside={path: waits for path, waits in aside.items() if waits},
             laid=laid,
             vanilla=vanilla,

@@ -1,0 +1,20 @@
+"""What the game in the folder is now, which its own updates change without asking."""
+
+from __future__ import annotations
+
+from rellum.core.actions.open_pack import OpenPack
+from rellum.core.catalog.model import GameSheet
+from rellum.core.folder.identify import identify_now
+from rellum.core.folder.identity import Identity
+
+
+def identity_of(opened: OpenPack, sheet: GameSheet) -> Identity:
+    """Return what the sheet's rules say of the folder; what was adopted, where they say nothing.
+
+    They say nothing where a mod lies over a file that they read.
+    """
+    rules = (*sheet.version_rules, *sheet.edition_rules, *sheet.expansion_rules)
+    adopted = opened.state.identity()
+    if opened.state.laid([rule.file for rule in rules]):
+        return adopted
+    return identify_now(sheet, opened.roots) or adopted
