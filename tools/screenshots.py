@@ -18,6 +18,7 @@ from rellum.demo.site import Site
 
 DISPLAY = ":77"
 SIZE = "1280x800"
+FONT = ["10", "-geometry", "155x45+0+0"]
 TARGET = os.path.join("docs", "screenshots")
 
 _BEGIN = "rellum adopt ../game; rellum take ../site/*.zip*;"
@@ -29,8 +30,16 @@ _TRUSTING = "sed -i 's/^.pack.$/[pack]\\ntrust = \"tried\"/' rellum.toml; rellum
 _READY = _BEGIN + _WANTS + "rellum resolve;"
 _APPLIED = _READY + "rellum apply --yes;"
 _BROKEN = (
-    _APPLIED + "printf oops > ../game/data/sea.dat; rm ../game/mods/tidal-currents/tides.dat;"
-    "echo mine > ../game/mods/notes.txt;"
+    "cp -r ../game ../backup;"
+    + _APPLIED
+    + "printf oops > ../game/data/sea.dat; rm ../game/mods/tidal-currents/tides.dat;"
+    "printf oops > ../game/sounds/winch.snd; mv ../game/text/en.txt ../game/text/EN.txt;"
+    "echo mine > ../game/mods/notes.txt; echo log > ../game/crash.log;"
+)
+_UPDATED = (
+    "cp -r ../game ../backup;"
+    + _APPLIED
+    + "python -c 'from rellum.demo.story import update_overnight as update; update(\"../game\")';"
 )
 
 _PARTLY = "rellum adopt ../game; rellum take ../downloads --each;" + _WANTS + "rellum resolve;"
@@ -52,7 +61,6 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     ),
     "fetching": (_PARTLY, ("rellum fetch",)),
     "fetch": (_PARTLY, ("rellum fetch --list missing.meta4", "rellum fetch --stall 2")),
-    "describe": ("rellum adopt ../game;", ("rellum describe ../site/LongSwell-1.0.zip",)),
     "shelf": (
         _READY.replace("../site/*.zip*", "../site/[bcit]*.zip*"),
         ("rellum shelf", "rellum shelf check", "rellum shelf trim --free 1MB --yes"),
@@ -103,10 +111,27 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     ),
     "preview": (_READY + "rellum drop star-charts; rellum resolve;", ("rellum preview",)),
     "apply": (_READY, ("rellum apply --yes", "python ../game/fathomline.py", "rellum check")),
-    "check": (_BROKEN, ("python ../game/fathomline.py", "rellum check", "rellum apply --yes")),
-    "restore": (
+    "check": (
         _BROKEN,
-        ("rellum restore data/sea.dat --yes", "rellum restore --all --yes", "rellum check"),
+        (
+            "python ../game/fathomline.py",
+            "rellum check",
+            "rellum restore --damaged --from ../backup --yes",
+            "rellum sweep --yes",
+        ),
+    ),
+    "update": (
+        _UPDATED,
+        (
+            "rellum check",
+            "rellum drop brasswork; rellum apply --yes",
+            "rellum rewind --yes --from ../backup",
+        ),
+    ),
+    "rewind": (
+        _APPLIED + "rellum checkpoint calm --good; rellum drop brasswork; rellum resolve;"
+        "rellum apply --yes; rellum want brasswork 0.9; rellum resolve; rellum apply --yes;",
+        ("rellum checkpoint --list", "rellum rewind --good --yes", "rellum check"),
     ),
 }
 
@@ -174,8 +199,9 @@ def photograph(
         done = os.path.join(folder, "done")
         lines = [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(c)}; {c}; echo" for c in commands]
         script = "; ".join(["clear", *lines, f"touch {done}", "sleep 60"])
+        font = ["9", "-geometry", "180x52+0+0"] if "--help" in commands[0] else FONT
         terminal = subprocess.Popen(
-            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "155x45+0+0", "+sb",
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", *font, "+sb",
              "-bg", "#10161c", "-fg", "#d8dee4", "-b", "12", "-e", "bash", "-c", script],
             cwd=pack,
             env=environment,

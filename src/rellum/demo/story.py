@@ -84,7 +84,7 @@ def _run_tuning_tool(game: str) -> None:
         file.write("tuned by a tool\n")
 
 
-def _update_overnight(game: str) -> None:
+def update_overnight(game: str) -> None:
     """As a store does: its own files over whatever stands there."""
     before = game_files(VERSION)
     for name, content in game_files(NEXT_VERSION).items():
@@ -245,7 +245,7 @@ _SCENES = (
     Scene(telling="", command="rellum apply --yes"),
     Scene(
         telling="Overnight, the store updates the game.",
-        act=_update_overnight,
+        act=update_overnight,
         command="rellum check",
         status=1,
     ),
@@ -263,7 +263,7 @@ _SCENES = (
     Scene(telling="", command="python ../game/fathomline.py"),
     Scene(
         telling="A week later it is updated all the same, and the pack goes with it.",
-        act=_update_overnight,
+        act=update_overnight,
     ),
     Scene(telling="", command="rellum guard off"),
     Scene(telling="", command="rellum resolve"),

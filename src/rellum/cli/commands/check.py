@@ -154,7 +154,7 @@ def _show_remedies(drift: Drift) -> None:
     }
     for cause, (word, remedy) in _WORDS.items():
         if cause in causes:
-            if cause in lacking and cause != "game-update":
+            if cause in lacking and cause.startswith("vanilla"):
                 remedy += " --from COPY, a clean copy of the game: Rellum has no original"
             console.say(f"  {word + ':':18} {remedy}")
     if "game-update" in causes:

@@ -57,9 +57,11 @@ def restore(
         console.say("Nothing was changed.")
         raise typer.Exit(1)
     if plan.visible:
+        from rellum.core.change.plan import FOREIGN
+
         mended = sum(each.effect == "mends" for each in plan.visible)
         back = sum(each.after is not None for each in plan.visible) - mended
-        gone = len(plan.visible) - back - mended
+        gone = sum(each.after is None and each.before_owner != FOREIGN for each in plan.visible)
         counts = [
             f"{console.count_text(back, 'original')} back" if back else "",
             f"{console.count_text(mended, 'file')} of mods mended" if mended else "",

@@ -57,8 +57,8 @@ def rewind(
         return
     render.tell_kept(rewinding.plan, result.originals_folder)
     files = console.count_text(len(rewinding.plan.visible), "file")
-    texts = f"; {' and '.join(rewinding.texts)} as they were" if rewinding.texts else ""
-    console.say(f"Back at {told}: {files} changed{texts}.")
+    texts = f"; {' and '.join(rewinding.texts)} as they were then" if rewinding.texts else ""
+    console.say(f"Done: {files} changed{texts}.")
     console.say("'rellum rewind' once more undoes this.")
     if rewinding.plan.left_alone:
         raise typer.Exit(1)
