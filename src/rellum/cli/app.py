@@ -77,7 +77,7 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         (
             "rewind",
             "rewind",
-            "Go back to a checkpoint, settings and line-up with it; or undo the last change.",
+            "Go back to a checkpoint, with settings and line-up; or undo a change.",
         ),
         (
             "absorb",

@@ -26,7 +26,7 @@ def rewind(
     every: options.All = False,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Go back to a checkpoint, settings and line-up with it; or undo the last change.
+    """Go back to a checkpoint, with settings and line-up; or undo a change.
 
     Shows what it will do and asks. What is there now becomes a checkpoint itself.
     """

@@ -17,7 +17,8 @@ from rellum.core.folder.content import RELLUM, Laid
 from rellum.core.hashing import Digest
 from rellum.core.nearest import nearest
 from rellum.core.pack.marker import refuse_other_owner
-from rellum.core.pack.state import BaselineEntry, State
+from rellum.core.pack.rows import BaselineEntry
+from rellum.core.pack.state import State
 from rellum.core.paths import GAME, PlacePath, fault_in_relative, root_of, shown
 
 if TYPE_CHECKING:

@@ -8,6 +8,7 @@ import stat
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import count
 
 from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
@@ -88,8 +89,7 @@ def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
             empty.append(each.path)
         else:
             left.append((each.path, "it is no file"))
-    moment = time.strftime("%Y-%m-%d %H%M%S")
-    folder = os.path.join(opened.home.swept_folder, moment)
+    folder = _new_folder(opened.home.swept_folder)
     plan = plan_away((each.path for each in files), opened.roots)
     paths = [each.path for each in files]
     plan = plan._replace(
@@ -97,6 +97,13 @@ def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
         spare_folders=tuple(_left_empty(paths, empty, opened)),
     )
     return Sweeping(plan=plan, findings=tuple(findings), left=tuple(left), folder=folder)
+
+
+def _new_folder(above: str) -> str:
+    """Return a folder named by date and time; no other sweep of the same second has it."""
+    folder = os.path.join(above, time.strftime("%Y-%m-%d %H%M%S"))
+    names = (folder if number == 1 else f"{folder} {number}" for number in count(1))
+    return next(name for name in names if not os.path.lexists(name))
 
 
 def _left_empty(

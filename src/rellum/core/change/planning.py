@@ -19,7 +19,8 @@ from rellum.core.change.standing import content_at
 from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.marker import MARKER_PATH
-from rellum.core.pack.state import BaselineEntry, Kept, State
+from rellum.core.pack.rows import BaselineEntry
+from rellum.core.pack.state import Kept, State
 from rellum.core.paths import PlacePath, Roots, below, is_in_game
 
 if TYPE_CHECKING:

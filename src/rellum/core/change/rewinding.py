@@ -13,7 +13,8 @@ from rellum.core.change.standing import content_at
 from rellum.core.folder.content import VANILLA, Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import Then
-from rellum.core.pack.state import BaselineEntry, Kept, State, baseline_entry, laid_of_row
+from rellum.core.pack.rows import BaselineEntry, baseline_entry, laid_of_row
+from rellum.core.pack.state import Kept, State
 from rellum.core.paths import PlacePath, Roots, is_in_game, parents
 
 LOST = "its content is kept nowhere any more"

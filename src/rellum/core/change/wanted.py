@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from rellum.core.change.plan import EXECUTABLE_MODE, PLAIN_MODE, CannotLay
 from rellum.core.folder.content import Content
 from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
-from rellum.core.pack.state import BaselineEntry
+from rellum.core.pack.rows import BaselineEntry
 from rellum.core.paths import PlacePath, root_of, shown
 from rellum.core.roles import Role
 

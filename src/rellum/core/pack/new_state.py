@@ -16,17 +16,9 @@ from rellum.core.folder.stamps import join_rows
 from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import Checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
+from rellum.core.pack.rows import LAID_MARKS, file_row, laid_row
 from rellum.core.pack.schema import SCHEMA, SCHEMA_2, SCHEMA_3, SCHEMA_VERSION, spelling_rows
-from rellum.core.pack.state import (
-    LAID_MARKS,
-    Adopted,
-    State,
-    StateFault,
-    file_row,
-    laid_row,
-    now,
-    open_state,
-)
+from rellum.core.pack.state import Adopted, State, StateFault, now, open_state
 from rellum.core.paths import GAME
 
 FORMAT = 1

@@ -12,12 +12,11 @@ import json
 import os
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.errors import UserError
-from rellum.core.folder.content import Content, Laid
-from rellum.core.folder.stamps import join_rows, split_rows
+from rellum.core.folder.content import Laid
 from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
 from rellum.core.pack.checkpoints import (
@@ -29,8 +28,16 @@ from rellum.core.pack.checkpoints import (
     PackTexts,
 )
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.schema import SCHEMA_VERSION, spelling_rows, upgrade
-from rellum.core.paths import PlacePath, is_in_game
+from rellum.core.pack.recording import record_baseline, update_own_folders, update_stamps
+from rellum.core.pack.rows import (
+    LAID_MARKS,
+    BaselineEntry,
+    baseline_entry,
+    laid_of_row,
+    laid_row,
+)
+from rellum.core.pack.schema import SCHEMA_VERSION, upgrade
+from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
@@ -47,15 +54,6 @@ class Adopted(NamedTuple):
 
     pack_id: str
     folder: str
-
-
-class BaselineEntry(NamedTuple):
-    """One file, folder or link of the vanilla game; ``content`` only for files."""
-
-    path: PlacePath
-    kind: str
-    content: Content | None
-    target: str
 
 
 class Kept(NamedTuple):
@@ -306,7 +304,7 @@ class State:
         gone = [(path,) for path in change.no_longer_laid]
         with self._db:
             self.has_forgotten = self.checkpoints.note(change, moment)
-            self._record_baseline(change)
+            record_baseline(self._db, change)
             self._db.executemany("DELETE FROM laid WHERE path = ?", gone)
             self._db.executemany(
                 f"INSERT OR REPLACE INTO laid VALUES ({LAID_MARKS})", map(laid_row, change.laid)
@@ -318,8 +316,8 @@ class State:
             returned = [(path,) for path in change.returned]
             self._db.executemany("DELETE FROM kept WHERE path = ? AND aside_for != ''", returned)
             self._db.executemany("INSERT OR REPLACE INTO outside VALUES (?, ?)", change.outside)
-            self._update_own_folders(change)
-            self._update_stamps(change)
+            update_own_folders(self._db, change)
+            update_stamps(self, self._db, change)
             self._db.execute(
                 "INSERT INTO change VALUES (?, ?, ?)", (change.id, change.action, moment)
             )
@@ -331,69 +329,6 @@ class State:
         state = State(copy)
         state.record(change)
         return state
-
-    def _record_baseline(self, change: StateChange) -> None:
-        for path, row in change.baseline:
-            self._db.execute("DELETE FROM baseline WHERE path = ?", (path,))
-            self._db.execute("DELETE FROM spelling WHERE path = ?", (path,))
-            if row is not None:
-                self._db.execute("INSERT INTO baseline VALUES (?, ?, ?, ?, ?, ?, ?)", row)
-                self._db.executemany(
-                    "INSERT OR IGNORE INTO spelling VALUES (?, ?)", spelling_rows([path])
-                )
-        if change.identity:
-            self._db.execute(
-                f"UPDATE adopted SET ({IDENTITY_COLUMNS}) = (?, ?, ?, ?, ?, ?)",
-                json.loads(change.identity),
-            )
-
-    def _update_own_folders(self, change: StateChange) -> None:
-        for table_change, folders in (
-            ("INSERT OR REPLACE INTO own_folder VALUES (?)", change.new_folders),
-            ("DELETE FROM own_folder WHERE path = ?", change.gone_folders),
-        ):
-            self._db.executemany(table_change, [(path,) for path in folders])
-
-    def _update_stamps(self, change: StateChange) -> None:
-        """Bring the stamps of the folders that the change touched up to date, and no others."""
-        rows: dict[str, dict[str, str | None]] = {}
-
-        def note(path: PlacePath, row: str | None) -> None:
-            if is_in_game(path):
-                folder, _, name = path.rpartition("/")
-                rows.setdefault(folder, {})[name] = row
-
-        for laid in change.laid:
-            note(laid.path, file_row(laid.path, laid.content) if laid.content else None)
-        changed = [PlacePath(path) for path, _ in change.baseline]
-        laid_now = {laid.path for laid in change.laid}
-        bare = {*change.no_longer_laid, *changed} - laid_now
-        bare -= self.laid(changed).keys() - set(change.no_longer_laid)
-        vanilla = self.baseline(bare)
-        for path in bare:
-            entry = vanilla.get(path)
-            note(path, _row_of(entry) if entry else None)
-        for path in change.gone_folders:
-            note(path, None)
-            self._db.execute("DELETE FROM stamp WHERE folder = ?", (path,))
-        for path in change.new_folders:
-            note(path, path.rpartition("/")[2] + "/")
-            if is_in_game(path):
-                rows.setdefault(path, {})
-        for folder, changes in rows.items():
-            if folder in change.gone_folders:
-                continue
-            found = self._db.execute(
-                "SELECT rows FROM stamp WHERE folder = ?", (folder,)
-            ).fetchone()
-            by_name = {row.partition("/")[0]: row for row in split_rows(found[0] if found else b"")}
-            for name, new_row in changes.items():
-                by_name.pop(name, None)
-                if new_row is not None:
-                    by_name[name] = new_row
-            self._db.execute(
-                "INSERT OR REPLACE INTO stamp VALUES (?, ?)", (folder, join_rows(by_name.values()))
-            )
 
     def _select_by_path(self, table: str, paths: Iterable[PlacePath]) -> Iterator[tuple[Any, ...]]:
         return self._select(table, "path", paths)
@@ -456,58 +391,3 @@ def new_id() -> str:
 def now() -> str:
     """Return the time in UTC (ISO 8601), as the state notes it."""
     return time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
-
-
-def file_row(path: str, content: Content) -> str:
-    """Return a file's row in the stamp of its folder."""
-    return f"{path.rpartition('/')[2]}/{content.size}/{content.mtime_ns}"
-
-
-def _row_of(entry: BaselineEntry) -> str | None:
-    """Return a vanilla entry's row in the stamp of its folder."""
-    if entry.content:
-        return file_row(entry.path, entry.content)
-    name = entry.path.rpartition("/")[2]
-    return f"{name}/" if entry.kind == "folder" else f"{name}//{entry.target}"
-
-
-def _content(values: Sequence[Any]) -> Content:
-    digest, size, mode, mtime_ns = values
-    return Content(digest=Digest(digest), size=size, mode=mode, mtime_ns=mtime_ns)
-
-
-def baseline_entry(row: Sequence[Any]) -> BaselineEntry:
-    """Return what a row of the table ``baseline`` says."""
-    path, kind, size, digest, mode, mtime_ns, target = row
-    content = _content((digest, size, mode, mtime_ns)) if kind == "file" else None
-    return BaselineEntry(path=PlacePath(path), kind=kind, content=content, target=target)
-
-
-LAID_MARKS = ", ".join("?" * 12)
-
-
-_NOTHING = Content(digest=Digest(""), size=0, mode=0, mtime_ns=0)
-
-
-def laid_of_row(row: Sequence[Any]) -> Laid:
-    """Return what a row of the table ``laid`` says."""
-    return Laid(
-        path=PlacePath(row[0]),
-        owner=row[1],
-        content=_content(row[2:6]) if row[2] else None,
-        under=None if row[6] is None else _content(row[6:10]),
-        role=row[10],
-        base=row[11],
-    )
-
-
-def laid_row(laid: Laid) -> tuple[object, ...]:
-    """Return a laid file as a row of the table ``laid``."""
-    content, under = laid.content or _NOTHING, laid.under
-    row = (laid.path, laid.owner, content.digest, content.size, content.mode, content.mtime_ns)
-    below = (
-        (under.digest, under.size, under.mode, under.mtime_ns)
-        if under
-        else (None, None, None, None)
-    )
-    return (*row, *below, laid.role, laid.base)
