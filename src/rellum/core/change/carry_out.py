@@ -157,6 +157,8 @@ def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
         path = roots.absolute(step.path)
         now = _stamp(path)
         if now == _stamp_of(step.before):
+            if step.before and stat.S_IMODE(os.lstat(path).st_mode) != step.before.mode:
+                os.chmod(path, step.before.mode)  # it was lifted to replace the file
             continue
         if now is not None and now != _stamp_of(step.after):
             left.append(step.path)

@@ -10,7 +10,8 @@ from __future__ import annotations
 import errno
 import os
 import shutil
-from collections.abc import Sequence
+import stat
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from rellum.core.durable import flush_filesystem, flush_folder, write_durably
@@ -59,18 +60,21 @@ class Disk:
         """Remove a folder of Rellum's own with all in it; nothing happens where there is none."""
         self.step("remove tree")
         if os.path.lexists(path):
+            for folder, _, names in os.walk(path) if os.name == "nt" else ():
+                for name in names:  # read-only files of the game are staged as such
+                    os.chmod(os.path.join(folder, name), stat.S_IWRITE | stat.S_IREAD)
             shutil.rmtree(path)
 
     def move_over(self, source: str, target: str) -> None:
         """Rename a file onto its final path in one step, over whatever file stands there."""
         self.step("move over")
-        os.replace(source, target)
+        _writable(os.replace, target, source, target)
 
     def remove(self, path: str) -> None:
         """Remove a file; one that is gone already is good."""
         self.step("remove")
         try:
-            os.unlink(path)
+            _writable(os.unlink, path, path)
         except FileNotFoundError:
             pass
 
@@ -148,6 +152,29 @@ class Disk:
         """Make a batch durable; see ``rellum.core.durable.flush_filesystem``."""
         self.step("flush")
         flush_filesystem(folder, files, folders)
+
+
+def _writable(call: Callable[..., None], path: str, *arguments: str) -> None:
+    """Call something that replaces or removes ``path``; a read-only file is made writable for it.
+
+    Windows refuses to replace or remove such a file. What comes in its place has its own mode; where the
+    call fails all the same, the file is read-only again. Raises OSError.
+    """
+    try:
+        call(*arguments)
+    except PermissionError:
+        try:
+            mode = os.lstat(path).st_mode
+        except OSError:
+            mode = stat.S_IWUSR
+        if mode & stat.S_IWUSR or not stat.S_ISREG(mode):
+            raise
+        os.chmod(path, stat.S_IMODE(mode) | stat.S_IWUSR)
+        try:
+            call(*arguments)
+        except OSError:
+            os.chmod(path, stat.S_IMODE(mode))
+            raise
 
 
 def _copy_new(source: str, target: str) -> None:
