@@ -7,7 +7,7 @@ import os
 import shutil
 import unittest
 
-from rellum.core.actions.apply import preview
+from rellum.core.actions.apply import apply, preview
 from rellum.core.actions.repair import restore_damaged
 from rellum.core.actions.rewind import NeedsOldGame
 from rellum.core.actions.sweep import sweep
@@ -16,6 +16,7 @@ from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import open_state
 from tests.support import VANILLA, WorldTest, ignore_recovery, without_marker, write_tree
 
+DAMAGED = {"vanilla-changed", "vanilla-missing"}
 NEW = {
     **{path: content for path, content in VANILLA.items() if path != "data/twin.dat"},
     "version.txt": b"version: 1.6.1\nedition: boxed\n",
@@ -118,6 +119,33 @@ class GameUpdateTest(WorldTest):
         sweep(pack, (), ignore_recovery, lambda _: True)
         self.assertEqual(self.world.game(), self.before)
         self.assertEqual(self.world.check(deep=True).findings, ())
+
+    def test_an_update_that_keeps_its_version_is_taken_when_told_so(self) -> None:
+        self.make_world()
+        self.world.write_game("data/cables.dat", b"newer cables")
+        os.unlink(
+            self.world.path("game", "expansions", "ice.dat")
+        )  # by which the expansion is known
+        pack, shelf = self.world.path("pack"), self.world.path("shelf")
+        self.assertIsNone(preview(pack, shelf, ignore_recovery).rebase)
+        self.assertEqual({each.cause for each in self.world.check().findings}, DAMAGED)
+        apply(pack, shelf, ignore_recovery, lambda _: True, take_update=True)
+        self.assertEqual(self.world.check(deep=True).findings, ())
+        state = open_state(PackHome(pack))
+        self.addCleanup(state.close)
+        self.assertEqual(state.identity().expansions, ())
+        self.world.restore_all()
+        self.assertEqual(self.vanilla()["data/cables.dat"], b"newer cables")
+        self.assertNotIn("expansions/ice.dat", self.vanilla())
+
+    def test_a_mod_over_the_file_that_tells_the_version_is_no_update(self) -> None:
+        other = b"version: 9.9\nedition: boxed\n"
+        self.world.add_release("tides", "1", {"version.txt": other})
+        self.make_applied()
+        self.assertEqual(self.world.check().findings, ())
+        self.assertIsNone(
+            preview(self.world.path("pack"), self.world.path("shelf"), ignore_recovery).rebase
+        )
 
     def test_what_breaks_is_said_and_nothing_is_changed(self) -> None:
         self.make_world(game="<1.6.1")

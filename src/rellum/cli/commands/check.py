@@ -155,7 +155,7 @@ def _show_remedies(drift: Drift) -> None:
     for cause, (word, remedy) in _WORDS.items():
         if cause in causes:
             if cause in lacking and cause.startswith("vanilla"):
-                remedy += " --from COPY, a clean copy of the game: Rellum has no original"
+                remedy += " --from COPY (a clean copy: no original is here)"
             console.say(f"  {word + ':':18} {remedy}")
     if "game-update" in causes:
         console.say(f"  {'':18} rellum restore --damaged --from COPY puts the old files back")

@@ -206,7 +206,7 @@ def _check(
     unchecked: bool,
 ) -> KnownBaseline | None:
     """Return the known baseline that the parts make, whole. Raises NotWhole."""
-    nearest: tuple[int, KnownBaseline | None, list[tuple[PlacePath, str]]] = (-1, None, [])
+    nearest: tuple[int, KnownBaseline, list[tuple[PlacePath, str]]] | None = None
     for known in baselines:
         sums = read_sums(known)
         wrong = [(path, "missing") for path in sums.keys() - winners.keys()]
@@ -218,17 +218,18 @@ def _check(
                 wrong.append((path, "differs"))
         if not wrong:
             return known
-        nearest = max(nearest, (right - len(wrong), known, wrong), key=lambda each: each[0])
+        if nearest is None or right - len(wrong) > nearest[0]:
+            nearest = (right - len(wrong), known, wrong)
     if unchecked:
         return None
-    _, known_one, wrong = nearest
-    if known_one is None:
+    if nearest is None:
         raise NotWhole(
             f"no vanilla game {version or 'of any version'} is known to check the whole against",
             hint="Write one from a good copy with 'rellum identify FOLDER --write', or --unchecked.",
         )
+    _, near, wrong = nearest
     raise NotWhole(
-        f"the parts do not make {known_one}: {_files(len(wrong))} not as known",
+        f"the parts do not make {near}: {_files(len(wrong))} not as known",
         details=tuple(_wrong_line(path, what, parts, winners) for path, what in sorted(wrong)[:20]),
         hint="Get these parts again, mind their order, or say --unchecked.",
     )

@@ -8,13 +8,15 @@ from rellum.core.folder.identify import identify_now
 from rellum.core.folder.identity import Identity
 
 
-def identity_of(opened: OpenPack, sheet: GameSheet) -> Identity:
-    """Return what the sheet's rules say of the folder; what was adopted, where they say nothing.
+def identity_of(opened: OpenPack, sheet: GameSheet, *, anything: bool = False) -> Identity:
+    """Return what the sheet's rules say of the folder, where that is an update of what was adopted.
 
-    They say nothing where a mod lies over a file that they read.
+    ``anything``: whatever they say counts, also that an expansion is gone. They say nothing where a mod lies
+    over a file that they read.
     """
     rules = (*sheet.version_rules, *sheet.edition_rules, *sheet.expansion_rules)
     adopted = opened.state.identity()
     if opened.state.laid([rule.file for rule in rules]):
         return adopted
-    return identify_now(sheet, opened.roots) or adopted
+    now = identify_now(sheet, opened.roots)
+    return now if now and (anything or now.has_moved_on_from(adopted)) else adopted

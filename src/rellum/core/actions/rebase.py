@@ -61,8 +61,8 @@ def find_rebase(opened: OpenPack, sheet: GameSheet, *, forced: bool = False) -> 
     ``forced``: files that changed are taken for an update though the version is the same. Raises
     SumsFault, CannotLay, OSError.
     """
-    before, now = opened.state.identity(), identity_of(opened, sheet)
-    if not forced and _named(before) == _named(now):
+    before, now = opened.state.identity(), identity_of(opened, sheet, anything=forced)
+    if not forced and not now.has_moved_on_from(before):
         return None
     return _Finder(opened, sheet, before, now).find()
 
@@ -83,10 +83,6 @@ def with_rebase(plan: Plan, rebase: Rebase) -> Plan:
         identity=change.identity,
         stood=change.before.files,
     )
-
-
-def _named(identity: Identity) -> tuple[str, str | None, tuple[str, ...]]:
-    return identity.version.text, identity.edition, identity.expansions
 
 
 class _Finder:

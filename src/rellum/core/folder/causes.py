@@ -83,7 +83,7 @@ def _find_update(
     candidates = [each for each in findings if not each.stands_as and is_in_game(each.path)]
     vanilla = [each for each in candidates if each.owner == VANILLA]
     now = around.identity_now
-    says_other = _named(now) != _named(around.identity)
+    says_other = now.has_moved_on_from(around.identity)
     if not (vanilla or says_other):
         return None, frozenset()
     known, matching = _best_known(candidates, around)
@@ -98,10 +98,6 @@ def _find_update(
     if len(vanilla) >= MANY and _changed_together(vanilla, around.roots):
         return GameUpdate(version="", files=len(by_guess), by="many"), by_guess
     return None, frozenset()
-
-
-def _named(identity: Identity) -> tuple[str, str | None, tuple[str, ...]]:
-    return identity.version.text, identity.edition, identity.expansions
 
 
 _TOGETHER_SECONDS = 3600

@@ -18,3 +18,12 @@ class Identity:
     edition: str | None
     expansions: tuple[str, ...]
     evidence: tuple[str, ...]
+
+    def has_moved_on_from(self, before: Identity) -> bool:
+        """Whether the game was updated: another version or edition, or an expansion that is new.
+
+        An expansion that is gone is no update: the file by which it is known may just be damaged.
+        """
+        if (self.version.text, self.edition) != (before.version.text, before.edition):
+            return True
+        return not set(self.expansions) <= set(before.expansions)
