@@ -42,7 +42,7 @@ def find_sheet(sheets: Iterable[GameSheet], roots: Roots) -> GameSheet | None:
 
 
 def identify_now(sheet: GameSheet, roots: Roots) -> Identity | None:
-    """Apply a sheet's rules to a folder; None where no version rule holds."""
+    """Apply a sheet's rules to a folder; None where no version rule holds. Raises OSError."""
     try:
         return identify(sheet, roots)
     except UnknownGame:
@@ -104,8 +104,8 @@ def _answer(rule: Rule, roots: Roots) -> str:
             return rule.answer
         with open(path, "rb") as file:
             text = file.read(_TEXT_BYTES).decode("utf-8", "replace")
-    except OSError:
-        return ""
+    except (FileNotFoundError, IsADirectoryError):
+        return ""  # any other failure says nothing of the game, and is told
     match = re.search(rule.pattern, text, re.MULTILINE)
     if match is None:
         return ""
