@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Self
 
 from rellum.core.actions.catalogs import catalog_of
@@ -129,7 +129,7 @@ def apply(
             planned = preparing.decided(decide)
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)
             if done and not planned.plan.is_empty:
-                site = replace(opened.site, listen=listen, roots=preparing.roots)
+                site = opened.site._replace(listen=listen, roots=preparing.roots)
                 execute(
                     planned.plan, "apply", site, preparing.workshop, _pack_change(opened, planned)
                 )
@@ -166,7 +166,7 @@ class Preparing:
         self.rebase = find_rebase(opened, sheet, forced=take_update)
         if self.rebase:
             # Planned on a copy of the state: the real one changes once the user has said yes.
-            opened = replace(opened, state=opened.state.rehearsal(self.rebase.change))
+            opened = opened._replace(state=opened.state.rehearsal(self.rebase.change))
         self.opened = opened
         self.roots = roots_of(opened, sheet, self.pack)
         self.workshop = Workshop(opened, shelf, self.roots, folds_case=sheet.folds_case)

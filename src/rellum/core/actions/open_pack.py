@@ -5,8 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
@@ -29,8 +28,7 @@ class GameGone(UserError):
 OnRecovered = Callable[["Recovered"], None]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OpenPack:
+class OpenPack(NamedTuple):
     """A pack that this process holds. ``even_if_running``: the game may be in use while it changes."""
 
     home: PackHome

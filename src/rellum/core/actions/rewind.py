@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
@@ -42,8 +41,7 @@ class BadName(UserError):
     code = "bad-name"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Rewinding:
+class Rewinding(NamedTuple):
     """What ``rewind`` would do. ``texts`` names those of the pack's files that become others."""
 
     checkpoint: Checkpoint

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rellum.core.errors import UserError
@@ -33,8 +32,7 @@ Effect = Literal[
 ]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Operation:
+class Operation(NamedTuple):
     """One file of the game folder, before and after.
 
     before: what stands there now, None where nothing does

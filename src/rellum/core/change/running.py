@@ -89,20 +89,22 @@ def _numbers() -> Iterable[str]:
 
 
 def _may_use(number: str, prefixes: tuple[str, ...]) -> bool:
-    """Whether the system's list shows a process with one of the folders, in any role."""
-    here = os.path.join(PROC, number)
+    """Whether the system's list shows a process with one of the folders, in any role.
+
+    Every change looks at every process: the loop is plain, and asks no more than it must.
+    """
+    here = f"{PROC}/{number}/"
+    folders = tuple(prefix[: -len(os.sep)] for prefix in prefixes)
     try:
-        with open(os.path.join(here, "cmdline"), "rb") as file:
-            words = os.fsdecode(file.read()).split("\0")
-    except OSError:
+        with open(here + "cmdline", "rb") as file:
+            words = os.fsdecode(file.read()).split("\0", 3)[:3]
+        links = [here + "exe", here + "cwd"]
+        links += [f"{here}fd/{name}" for name in os.listdir(here + "fd")]
+    except OSError:  # it has ended, or is another user's
         return False
-    if any(_is_in(word, prefixes) for word in words[:3]):
-        return True
-    links = [os.path.join(here, "exe"), os.path.join(here, "cwd")]
-    with suppress(OSError):
-        links += [os.path.join(here, "fd", name) for name in os.listdir(os.path.join(here, "fd"))]
     for link in links:
-        with suppress(OSError):
-            if _is_in(os.readlink(link), prefixes):
-                return True
-    return False
+        try:
+            words.append(os.readlink(link))
+        except OSError:
+            continue
+    return any(word.startswith(prefixes) or word in folders for word in words)

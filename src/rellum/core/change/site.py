@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from rellum.core.change.disk import Disk
 from rellum.core.change.originals import Originals
@@ -12,8 +12,7 @@ from rellum.core.paths import Roots
 from rellum.core.progress import Listener, silent
 
 
-@dataclass(frozen=True, slots=True)
-class Site:
+class Site(NamedTuple):
     """A pack, its state, its game folder, the disk that both lie on, and who hears of progress.
 
     ``even_if_running``: the game may be in use.
