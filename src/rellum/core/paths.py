@@ -117,6 +117,11 @@ def parse_place_pattern(text: str, places: Mapping[str, PlacePath]) -> str:
     return f"{root}{text[len(head) :]}" + ("**" if text.endswith("/") else "")
 
 
+def is_text(name: str) -> bool:
+    """Whether a name found on disk is Unicode text: the state holds no other."""
+    return name.isascii() or not any("\udc80" <= sign <= "\udcff" for sign in name)
+
+
 def below(base: PlacePath, relative: str) -> PlacePath:
     """Return the path of ``relative``, already checked, under ``base``."""
     return PlacePath(f"{base}/{relative}") if relative else base

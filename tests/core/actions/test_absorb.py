@@ -81,10 +81,16 @@ class AbsorbTest(WorldTest):
         write_tree(self.world.path("game"), {"tool/deep/x": b"x", "mods/mine.txt": b"mine"})
         os.mkdir(self.world.path("game", "empty"))
         os.symlink("nowhere", self.world.path("game", "link"))
+        odd = os.path.join(os.fsencode(self.world.path("game")), b"odd-\xff")
+        with open(odd, "wb"):
+            pass
         pack = self.world.path("pack")
         planned, done = sweep(pack, (), ignore_recovery, lambda _: True)
         self.assertTrue(done)
-        self.assertEqual(planned.left, (("@game/link", "it is no file"),))
+        self.assertEqual(
+            [why for _, why in planned.left], ["it is no file", "its name is no Unicode text"]
+        )
+        os.unlink(odd)
         os.unlink(self.world.path("game", "link"))
         self.assertEqual(self.world.game(), applied)
         [swept] = list_sweeps(pack, ignore_recovery)

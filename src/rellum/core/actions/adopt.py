@@ -27,7 +27,7 @@ from rellum.core.pack.pack_edits import write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id, open_state
-from rellum.core.paths import PlacePath, Roots, is_inside, shown
+from rellum.core.paths import PlacePath, Roots, is_inside, is_text, shown
 from rellum.core.progress import Listener, silent
 
 
@@ -177,7 +177,7 @@ def _look_around(roots: Roots) -> tuple[list[FolderEntry], list[str]]:
             f"the game folder cannot be read: {error.strerror}: {error.filename}",
             hint="Give yourself the right to read it, and try again.",
         ) from error
-    odd = next((each.path for each in entries if not _is_unicode(each.path)), None)
+    odd = next((each.path for each in entries if not is_text(each.path)), None)
     if odd is not None:
         raise CannotAdopt(
             f"the name {odd.encode('utf-8', 'backslashreplace').decode()} is not Unicode text",
@@ -191,14 +191,6 @@ def _look_around(roots: Roots) -> tuple[list[FolderEntry], list[str]]:
             hint="Rellum must be able to write there. Change its rights, or copy the game.",
         ) from error
     return entries, warnings
-
-
-def _is_unicode(text: str) -> bool:
-    try:
-        text.encode("utf-8")
-    except UnicodeEncodeError:
-        return False
-    return True
 
 
 def _hash(files: Sequence[FolderEntry], roots: Roots, listen: Listener) -> dict[str, Digest]:

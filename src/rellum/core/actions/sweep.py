@@ -23,7 +23,7 @@ from rellum.core.folder.content import Content
 from rellum.core.folder.model import Finding
 from rellum.core.hashing import hash_file
 from rellum.core.pack.marker import refuse_other_owner
-from rellum.core.paths import GAME, PlacePath, Roots, parents
+from rellum.core.paths import GAME, PlacePath, Roots, is_text, parents
 
 
 class NothingSwept(UserError):
@@ -83,7 +83,9 @@ def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
     files, left, empty = [], [], []
     for each in findings:
         mode = os.lstat(opened.roots.absolute(each.path)).st_mode
-        if stat.S_ISREG(mode):
+        if not is_text(each.path):
+            left.append((each.path, "its name is no Unicode text"))
+        elif stat.S_ISREG(mode):
             files.append(each)
         elif stat.S_ISDIR(mode):
             empty.append(each.path)

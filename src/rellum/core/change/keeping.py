@@ -11,7 +11,7 @@ from rellum.core.folder.content import Content
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import hash_file
 from rellum.core.pack.checkpoints import SettingRow
-from rellum.core.paths import PlacePath, Roots
+from rellum.core.paths import PlacePath, Roots, is_text
 
 SETTINGS = PlacePath("@settings")
 LARGEST = 16 << 20
@@ -63,9 +63,4 @@ def _in_settings(roots: Roots) -> Iterator[PlacePath]:
             folders.remove(STAGING_NAME)
         relative = os.path.relpath(inside, folder).replace(os.sep, "/")
         here = SETTINGS if relative == "." else f"{SETTINGS}/{relative}"
-        yield from (PlacePath(f"{here}/{name}") for name in names if _is_text(name))
-
-
-def _is_text(name: str) -> bool:
-    """Whether a name is Unicode text: the state holds no other."""
-    return name.isascii() or not any("\udc80" <= sign <= "\udcff" for sign in name)
+        yield from (PlacePath(f"{here}/{name}") for name in names if is_text(name))

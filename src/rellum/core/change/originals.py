@@ -19,6 +19,9 @@ from rellum.core.errors import UserError
 from rellum.core.hashing import Digest, hash_file
 
 
+_FROM_COPY = "Nothing was changed. 'rellum restore --from COPY' takes it from a clean copy."
+
+
 class FolderChanged(UserError):
     """A file changed between the plan and the work."""
 
@@ -97,12 +100,12 @@ class Originals:
         except FileNotFoundError as error:
             raise OriginalDamaged(
                 f"the original of {name} is missing: {kept}",
-                hint="Get the file from a clean copy of the game; nothing was changed.",
+                hint=_FROM_COPY,
             ) from error
         if hash_file(target) != digest:
             raise OriginalDamaged(
                 f"the original of {name} is damaged: {kept}",
-                hint="Get the file from a clean copy of the game; nothing was changed.",
+                hint=_FROM_COPY,
             )
 
     def let_go(self, digests: Iterable[Digest]) -> None:

@@ -37,7 +37,7 @@ from rellum.core.pack.rows import (
     laid_row,
 )
 from rellum.core.pack.schema import SCHEMA_VERSION, upgrade
-from rellum.core.paths import PlacePath
+from rellum.core.paths import PlacePath, is_text
 
 if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
@@ -335,19 +335,11 @@ class State:
 
     def _select(self, table: str, column: str, values: Iterable[str]) -> Iterator[tuple[Any, ...]]:
         # A name that is no Unicode text was never recorded: adopting refuses it.
-        wanted = [path for path in values if path.isascii() or _is_text(path)]
+        wanted = [path for path in values if is_text(path)]
         for start in range(0, len(wanted), 500):
             part = wanted[start : start + 500]
             marks = ",".join("?" * len(part))
             yield from self._db.execute(f"SELECT * FROM {table} WHERE {column} IN ({marks})", part)
-
-
-def _is_text(path: str) -> bool:
-    try:
-        path.encode("utf-8")
-    except UnicodeEncodeError:
-        return False
-    return True
 
 
 def open_state(home: PackHome) -> State:
