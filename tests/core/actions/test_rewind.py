@@ -98,6 +98,18 @@ class RewindTest(WorldTest):
         result = self.world.rewind()
         self.assertIn("@game/data/sea.dat", [path for path, _ in result.rewinding.plan.left_alone])
 
+    def test_what_lies_under_a_file_that_comes_back_is_what_stands_there_now(self) -> None:
+        self.make_world()
+        self.want("tides", "1")
+        self.world.apply()
+        self.world.restore_all()
+        self.world.write_game("data/sea.dat", b"by hand")  # the vanilla file is nowhere any more
+        self.world.rewind()
+        self.assertEqual(self.world.game()["data/sea.dat"].content, b"tides")
+        self.assertEqual(self.world.check(deep=True).findings, ())
+        self.world.restore_all()
+        self.assertEqual(self.world.game()["data/sea.dat"].content, b"by hand")
+
     def test_names_and_marks(self) -> None:
         self.make_world()
         with self.assertRaises(NoCheckpoint):

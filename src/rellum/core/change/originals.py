@@ -18,7 +18,6 @@ from rellum.core.change.disk import Disk
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest, hash_file
 
-
 _FROM_COPY = "Nothing was changed. 'rellum restore --from COPY' takes it from a clean copy."
 
 

@@ -73,6 +73,10 @@ class _Rewinder:
         entry = self.baseline.get(path)
         native = entry.content if entry else None
         now, changed = content_at(self.roots, path, laid.content if laid else native)
+        if row and row.under and laid is None and not self._is_at_hand(row.under, now):
+            row = row._replace(
+                under=now
+            )  # what it lay over is gone: then over what stands there now
         wanted = self._content_then(path, now)
         if wanted and not self._is_at_hand(wanted, now):
             self.left_alone.append((path, LOST))
