@@ -178,7 +178,8 @@ class Days:
     def absorb(self) -> None:
         """Change a vanilla file by hand, make a mod of it, and drop that again."""
         self.run("restore", "--all", "--yes")
-        self.run("apply", "--yes")
+        if self.run("apply", "--yes"):
+            return  # there is no line-up; making one would lay more than what is absorbed
         before = self.world.game()
         self.run("absorb", "--begin")
         path = self.world.path("game", "data", "f149.dat")

@@ -8,6 +8,7 @@ import unittest
 from rellum.core.actions.repair import restore_damaged
 from rellum.core.actions.restore import RestoreResult, restore_paths
 from rellum.core.actions.supplies import NoSupply
+from rellum.core.paths import PlacePath
 from tests.support import VANILLA, WorldTest, ignore_recovery, write_tree, zip_bytes
 
 
@@ -53,6 +54,14 @@ class RepairTest(WorldTest):
                 "mine": "foreign",
             },
         )
+        sea = PlacePath("@game/data/sea.dat")
+        for pattern, words in (
+            ("data", "the game rewrites it itself"),
+            ("mods", "not by the game"),
+        ):
+            self.world.change_sheet(game=f'rewrites = ["@{pattern}/*.dat"]')
+            details = {each.path: each.detail for each in self.world.check().findings}
+            self.assertIn(words, details[sea])
         self.assertEqual(drift.touched, ("@game/version.txt",))
         self.assertIsNone(drift.update)
 

@@ -396,7 +396,7 @@ class GameSheet:
     user's own folders stand as ``{documents}``. ``folds_case``: the game takes ``Data`` and ``data``
     for one. ``names`` are names that must follow a file of the game. ``carry`` and ``settings`` are as
     in a release. ``baselines`` are vanilla versions whose files are known; ``store_files`` are patterns
-    of the files by which the game's store updates it.
+    of the files by which the game's store updates it, ``rewrites`` of mods' files that the game changes.
     """
 
     id: SheetId
@@ -418,6 +418,7 @@ class GameSheet:
     load_order: LoadOrderFile | None = None
     baselines: tuple[KnownBaseline, ...] = ()
     store_files: tuple[str, ...] = ()
+    rewrites: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -53,6 +53,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     own_files = read_patterns(game, "own-files", places)
     carry = read_patterns(game, "carry", places)
     store_files = read_patterns(game, "store-files", places)
+    rewrites = read_patterns(game, "rewrites", places)
     folds_case = game.flag("folds-case")
     known_versions = _read_known_versions(game)
     game.finish()
@@ -89,6 +90,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         load_order=load_order,
         baselines=baselines,
         store_files=store_files,
+        rewrites=rewrites,
     )
 
 

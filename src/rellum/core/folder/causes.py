@@ -12,6 +12,7 @@ from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.content import RELLUM, VANILLA
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate
+from rellum.core.globs import any_test
 from rellum.core.paths import PlacePath, Roots, is_in_game, parents
 
 MANY = 5
@@ -39,10 +40,17 @@ def tell_causes(drift: Drift, around: Surroundings) -> Drift:
     update, matching = _find_update(findings, around)
     shared = {place for place in around.sheet.places.values() if is_in_game(place)}
 
+    by_the_game = any_test(around.sheet.rewrites)
+
     def with_cause(finding: Finding) -> Finding:
         if finding.path in matching:
             return replace(finding, cause="game-update")
-        return replace(finding, cause=_cause(finding, shared, around.is_left_over))
+        cause = _cause(finding, shared, around.is_left_over)
+        if cause == "mod-changed" and around.sheet.rewrites:
+            is_the_games = by_the_game(finding.path)
+            who = "the game rewrites it itself" if is_the_games else "not by the game"
+            return replace(finding, cause=cause, detail=f"{finding.detail}; {who}")
+        return replace(finding, cause=cause)
 
     return replace(drift, findings=tuple(map(with_cause, findings)), update=update)
 

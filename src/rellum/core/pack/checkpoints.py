@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import time
 import zlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -172,7 +173,7 @@ class Checkpoints:
         )
         if change.pack_texts is not None:
             self.put_in_force(change.pack_texts)
-        return self._thin(moment)
+        return self._thin()
 
     def then(self, number: int) -> Then:
         """Return how everything was at a checkpoint."""
@@ -296,12 +297,13 @@ class Checkpoints:
             found.append((name, zlib.decompress(content).decode("utf-8", "surrogateescape")))
         return tuple(found)
 
-    def _thin(self, moment: str) -> bool:
+    def _thin(self) -> bool:
         """Forget checkpoints by the rule; what they alone knew goes over to the one before."""
         rows = self._db.execute(
             "SELECT number, made_at, name != '' OR good FROM checkpoint ORDER BY number DESC"
         ).fetchall()
-        gone = superfluous(rows, moment)
+        since = time.gmtime(time.time() - KEPT_DAYS * 24 * 3600)
+        gone = superfluous(rows, time.strftime("%Y-%m-%d", since))
         for number in gone:
             older = self._db.execute(
                 "SELECT max(number) FROM checkpoint WHERE number < ?", (number,)
@@ -318,20 +320,17 @@ class Checkpoints:
         return bool(gone)
 
 
-def superfluous(rows: Sequence[tuple[int, str, int]], moment: str) -> list[int]:
+def superfluous(rows: Sequence[tuple[int, str, int]], first_day: str) -> list[int]:
     """Return the checkpoints that need not be kept, by the rule of ``KEPT_IN_FULL`` and ``KEPT_DAYS``.
 
-    ``rows`` are number, time (ISO 8601) and whether it stays in any case, the newest first.
+    ``rows`` are number, time (ISO 8601) and whether it stays in any case, the newest first. ``first_day``
+    (ISO 8601) is the first of the days of which one is kept.
     """
-    import datetime
-
-    today = datetime.date.fromisoformat(moment[:10])
     seen: set[str] = {made_at[:10] for _, made_at, _ in rows[:KEPT_IN_FULL]}
     gone = []
     for number, made_at, stays in rows[KEPT_IN_FULL:]:
         day = made_at[:10]
-        age = (today - datetime.date.fromisoformat(day)).days
-        if not stays and (day in seen or age > KEPT_DAYS):
+        if not stays and (day in seen or day < first_day):
             gone.append(number)
         seen.add(day)
     return gone
