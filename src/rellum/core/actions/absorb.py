@@ -18,10 +18,10 @@ from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.resolve import resolve
-from rellum.core.actions.restore import NoSources, named_path
+from rellum.core.actions.restore import named_path
 from rellum.core.catalog.model import Source
 from rellum.core.catalog.sheets import parse_id
-from rellum.core.change.execute import execute
+from rellum.core.change.execute import NoSources, execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.plan import Plan, Record
 from rellum.core.change.standing import content_at

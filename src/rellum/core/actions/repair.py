@@ -11,14 +11,13 @@ from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.restore import (
     Confirm,
-    NoSources,
     RestoreResult,
     carry_out,
     drifted_paths,
 )
 from rellum.core.actions.supplies import supply
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import Sources
+from rellum.core.change.execute import NoSources, Sources
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.repairing import plan_away, plan_repairs, together
 from rellum.core.errors import UserError

@@ -8,13 +8,12 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import Sources, execute
+from rellum.core.change.execute import NoSources, Sources, execute
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Laid
-from rellum.core.hashing import Digest
 from rellum.core.nearest import nearest
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.rows import BaselineEntry
@@ -22,9 +21,7 @@ from rellum.core.pack.state import State
 from rellum.core.paths import GAME, PlacePath, fault_in_relative, root_of, shown
 
 if TYPE_CHECKING:
-    from rellum.core.archives.model import Archive
     from rellum.core.folder.model import Drift
-    from rellum.core.layers.model import Brought
 
 
 class NothingToRestore(UserError):
@@ -176,16 +173,6 @@ def carry_out(
         let_go_of_rest(opened)
     folder = opened.home.originals_folder
     return RestoreResult(restoration=restoration, done=done, originals_folder=folder)
-
-
-class NoSources:
-    """A restoration brings nothing that is not in the originals."""
-
-    def archive(self, digest: Digest) -> Archive:
-        raise AssertionError(f"a restoration unpacks nothing, yet asks for {digest}")
-
-    def file(self, brought: Brought) -> str:
-        raise AssertionError(f"a restoration makes nothing, yet asks for {brought.path}")
 
 
 def _files_named(text: str, opened: OpenPack) -> list[PlacePath]:

@@ -6,9 +6,8 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.restore import NoSources
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import execute
+from rellum.core.change.execute import NoSources, execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.keeping import keep_settings
 from rellum.core.change.plan import Plan

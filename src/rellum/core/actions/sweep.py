@@ -12,10 +12,10 @@ from itertools import count
 
 from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.restore import NoSources, named_path
+from rellum.core.actions.restore import named_path
 from rellum.core.change.carry_out import swept_file
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import execute
+from rellum.core.change.execute import NoSources, execute
 from rellum.core.change.plan import FOREIGN, Operation, Plan
 from rellum.core.change.repairing import plan_away
 from rellum.core.errors import UserError

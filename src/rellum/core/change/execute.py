@@ -65,6 +65,18 @@ class Sources(Protocol):
         """Return a file on disk with that content; one that was made may be moved away."""
 
 
+class NoSources:
+    """For changes that bring nothing but what lies in the originals."""
+
+    def archive(self, digest: Digest) -> Archive:
+        """Return nothing: nobody may ask."""
+        raise AssertionError(f"this change unpacks nothing, yet asks for {digest}")
+
+    def file(self, brought: Brought) -> str:
+        """Return nothing: nobody may ask."""
+        raise AssertionError(f"this change makes nothing, yet asks for {brought.path}")
+
+
 def execute(
     plan: Plan, action: str, site: Site, sources: Sources, pack: PackChange = PACK_STAYS
 ) -> None:
