@@ -119,6 +119,11 @@ class RepairTest(WorldTest):
         self.assertEqual(set(self.causes().values()), {"case-changed"})
         self.repair()
         self.assertEqual(self.world.game(), self.applied)
+        os.rename(self.world.path("game", "data/cables.dat"), self.world.path("game", "data/C.dat"))
+        write_tree(self.world.path("game"), {"data/CABLES.dat": b"another file"})
+        self.repair()  # a checkpoint still has the content
+        self.assertEqual(self.world.game()["data/CABLES.dat"].content, b"another file")
+        self.assertIn("data/cables.dat", self.world.game())
 
     def test_what_was_made_is_made_again(self) -> None:
         write_tree(self.world.path("game"), {"data/core.pak": zip_bytes({"a": b"a"})})

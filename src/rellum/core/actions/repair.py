@@ -20,6 +20,7 @@ from rellum.core.change.disk import Disk
 from rellum.core.change.execute import NoSources, Sources
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.repairing import plan_away, plan_repairs, together
+from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.folder.model import Drift
@@ -49,13 +50,8 @@ def restore_damaged(
         rows = opened.state.laid(paths)
         laid = {path: row for path, row in rows.items() if row.owner != RELLUM}
         vanilla = paths - laid.keys()
-        moved = _spelt_otherwise(drift, opened)
         # A file that is only spelt in other capitals is its own source: it is put into the store.
-        at_hand = {
-            content.digest
-            for path in moved
-            if (content := _content_of(path, rows, opened)) is not None
-        }
+        moved, at_hand = _spelt_otherwise(drift, rows, opened)
 
         def is_kept(digest: Digest) -> bool:
             return digest in at_hand or opened.site.originals.has(digest)
@@ -82,16 +78,24 @@ def _content_of(path: PlacePath, rows: dict[PlacePath, Laid], opened: OpenPack) 
     return entry.content if entry else None
 
 
-def _spelt_otherwise(drift: Drift, opened: OpenPack) -> dict[PlacePath, PlacePath]:
-    """Return under which path each file stands that is only spelt in other capitals.
+def _spelt_otherwise(
+    drift: Drift, rows: dict[PlacePath, Laid], opened: OpenPack
+) -> tuple[dict[PlacePath, PlacePath], set[Digest]]:
+    """Return under which path each file stands that is only spelt in other capitals, and the contents.
 
-    Where the file system takes both for one there is nothing to move.
+    Where the file system takes both for one there is nothing to move; a file whose content is another, too,
+    is not the one that is missing.
     """
-    found = {}
+    found, contents = {}, set()
     for each in drift.findings:
-        if each.stands_as and not os.path.lexists(opened.roots.absolute(each.path)):
+        if each.stands_as is None or os.path.lexists(opened.roots.absolute(each.path)):
+            continue
+        wanted = _content_of(each.path, rows, opened)
+        now, _ = content_at(opened.roots, each.stands_as, None)
+        if wanted and now and wanted.digest == now.digest:
             found[each.path] = each.stands_as
-    return found
+            contents.add(now.digest)
+    return found, contents
 
 
 Find = Callable[[Laid], "Brought | None"]
