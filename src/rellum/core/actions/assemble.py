@@ -43,11 +43,10 @@ class NotWhole(NoAnswer):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Part:
-    """A part: a folder, or an archive. ``files`` have the hash of each path; ``links`` are left out."""
+    """A part: a folder, or an archive. ``files`` have the hash of each path; links are left out."""
 
     name: str
     files: dict[PlacePath, str]
-    links: tuple[PlacePath, ...] = ()
     root: str = ""
     archive: Archive | None = None
     members: dict[PlacePath, Member] | None = None
@@ -159,7 +158,6 @@ def _read_part(part: str, tops: set[str], listen: Listener) -> Part:
         name=part,
         root=root,
         files={PlacePath(e.path): d for e, d in zip(files, digests, strict=True) if d},
-        links=tuple(PlacePath(e.path) for e in entries if e.kind not in ("file", "folder")),
     )
 
 

@@ -104,10 +104,6 @@ class FolderHashes:
         self._listen = listen
         self._known: dict[str, dict[PlacePath, str]] = {"blake3": {}, "sha256": {}}
 
-    def learn(self, hashes: Mapping[PlacePath, str]) -> None:
-        """Take BLAKE3 hashes that are known already."""
-        self._known["blake3"].update(hashes)
-
     def of(self, form: str, files: Sequence[tuple[PlacePath, int]]) -> dict[PlacePath, str]:
         """Return the hashes of files, given with their size in bytes; of those that are there."""
         known = self._known[form]

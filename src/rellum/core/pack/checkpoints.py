@@ -52,7 +52,7 @@ class Before(NamedTuple):
     """What a change's checkpoint notes: what stood at each path touched, and the settings.
 
     ``pack_texts`` are those that stand in the pack's folder; None where those that the folder was made
-    by are meant. ``aside`` are files of the user's that waited for a mod.
+    by are meant.
     """
 
     files: tuple[tuple[PlacePath, Content | None], ...] = ()

@@ -263,10 +263,6 @@ class State:
             self._db.execute("DELETE FROM guarded")
             self._db.executemany("INSERT INTO guarded VALUES (?, ?)", modes.items())
 
-    def absorbing(self) -> dict[PlacePath, Digest]:
-        """Return the vanilla files that are kept while another program changes the game."""
-        return dict(self._db.execute("SELECT path, digest FROM absorbing"))
-
     def set_absorbing(self, files: Mapping[PlacePath, Digest]) -> None:
         """Note of which vanilla files copies are kept, durably."""
         with self._db:
