@@ -120,6 +120,16 @@ class GameUpdateTest(WorldTest):
         self.assertEqual(self.world.game(), self.before)
         self.assertEqual(self.world.check(deep=True).findings, ())
 
+    def test_a_folder_that_is_lost_is_no_part_of_the_update(self) -> None:
+        """What the new version is known to have stays vanilla, and missing."""
+        self.make_world()
+        self.know_baseline()
+        self.update_game()
+        shutil.rmtree(self.world.path("game", "data"))
+        self.world.apply()
+        missing = {each.path for each in self.world.check().findings if each.kind == "missing"}
+        self.assertEqual(missing, {"@game/data/cables.dat"})
+
     def test_an_update_that_keeps_its_version_is_taken_when_told_so(self) -> None:
         self.make_world()
         self.world.write_game("data/cables.dat", b"newer cables")

@@ -19,6 +19,7 @@ from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.resolve import resolve
 from rellum.core.actions.restore import named_path
+from rellum.core.actions.supplies import let_go_of_rest
 from rellum.core.catalog.model import Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.change.execute import NoSources, execute
@@ -96,9 +97,13 @@ def begin(pack_folder: str, on_recovered: OnRecovered) -> Begun:
         if size > shutil.disk_usage(site.home.originals_folder).free // 2:
             state.set_absorbing({})
             return Begun(files=0, bytes=0)
-        for path, content in files.items():
-            if not site.originals.has(content.digest):
-                site.originals.put_copy(opened.roots.absolute(path), content.digest)
+        store = site.originals
+        copied = [
+            store.put_copy(opened.roots.absolute(path), content.digest)
+            for path, content in files.items()
+            if not store.has(content.digest)
+        ]
+        site.disk.flush(store.folder, copied, [store.folder])
         state.set_absorbing({path: content.digest for path, content in files.items()})
         return Begun(files=len(files), bytes=size)
 
@@ -296,9 +301,11 @@ def _record(opened: OpenPack, planned: Absorbing) -> None:
         spare_folders=(),
         left_alone=(),
     )
-    opened.state.set_absorbing({})
     pack = PackChange(becoming=pack_texts(opened.home), by_last_change=True)
     execute(plan, "absorb", opened.site, NoSources(), pack)
+    # Only now: until it is recorded what lies under the files, nothing else keeps the copies.
+    opened.state.set_absorbing({})
+    let_go_of_rest(opened)
 
 
 def _gone(opened: OpenPack, mod: str, files: Iterable[PlacePath]) -> list[Record]:

@@ -118,8 +118,13 @@ class _Finder:
         }
         vanilla = opened.state.baseline({each.path for each in findings} | below)
         laid = opened.state.laid(vanilla)
-        gone = {each.path for each in findings if self._is_gone(each) and each.path in vanilla}
-        gone |= {path for path in below if any(parent in gone for parent in parents(path))}
+        missing = {
+            each.path for each in findings if each.kind == "missing"
+        } & vanilla.keys() | below
+        is_file = {p for p in missing if vanilla[p].kind == "file" and not self._is_known(p)}
+        # A folder is gone if nothing that belongs to the new version should be in it.
+        stays = {path for path in missing - is_file if vanilla[path].kind == "file"}
+        gone = missing - stays - {folder for path in stays for folder in parents(path)}
         stands: dict[PlacePath, Content] = {}
         for each in findings:
             if each.kind != "missing" and self._is_the_games(each, each.path in vanilla):
@@ -127,7 +132,14 @@ class _Finder:
                 if content:
                     stands[each.path] = content
         overwritten = [laid[path] for path in sorted({*stands, *gone} & laid.keys())]
-        kept = [row for row in opened.state.laid().values() if self._is_kept(row, overwritten)]
+        kept = [
+            row
+            for row in opened.state.laid().values()
+            if is_in_game(row.path)
+            and row.owner != RELLUM
+            and row.path not in stands
+            and row.path not in gone
+        ]
         under = opened.state.baseline([row.path for row in kept])
         kept_over = sorted(row.path for row in kept if row.path in under)
         changes: list[BaselineChange] = [(path, None) for path in sorted(gone)]
@@ -137,7 +149,6 @@ class _Finder:
         changes += [(path, _file_row(path, content)) for path, content in sorted(stands.items())]
         left = {path: vanilla[path].content for path in {*stands, *gone} if path in vanilla}
         left |= {row.path: row.content for row in overwritten}
-        is_file = {path for path in gone if vanilla[path].kind == "file"}
         return Rebase(
             before=self.before,
             now=self.now,
@@ -164,10 +175,9 @@ class _Finder:
             ),
         )
 
-    def _is_gone(self, finding: Finding) -> bool:
-        if finding.kind != "missing":
-            return False
-        return self.sums is None or finding.path not in self.sums
+    def _is_known(self, path: PlacePath) -> bool:
+        """Whether the new version is known to have a file."""
+        return self.sums is not None and path in self.sums
 
     def _is_the_games(self, finding: Finding, was_vanilla: bool) -> bool:
         """Whether what stands at a path is the new version's own file."""
@@ -181,9 +191,6 @@ class _Finder:
             places = {place for place in self.sheet.places.values() if is_in_game(place)}
             return finding.cause != "left-over" and not places.intersection(parents(path))
         return was_vanilla
-
-    def _is_kept(self, row: Laid, overwritten: list[Laid]) -> bool:
-        return row.owner != RELLUM and is_in_game(row.path) and row not in overwritten
 
     def _lacking(self, kept: list[Laid]) -> Iterator[PlacePath]:
         """Yield the files under mods of which the new version is known to have another."""
