@@ -9,19 +9,17 @@ from dataclasses import dataclass
 from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
-from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
-from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.identify import UnknownGame, find_sheet, identify
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry, list_folder
 from rellum.core.folder.surroundings import warnings_for
-from rellum.core.hashing import Digest, hash_bytes
+from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
 from rellum.core.nearest import nearest
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.marker import MARKER_PATH, marker_bytes, refuse_other_owner
+from rellum.core.pack.marker import MARKER_PATH, lay_marker, refuse_other_owner
 from rellum.core.pack.new_state import create_state
 from rellum.core.pack.pack_edits import write_adopted
 from rellum.core.pack.pack_file import read_pack_file
@@ -84,7 +82,7 @@ def adopt(
     os.makedirs(home.state_folder, exist_ok=True)
     with hold_pack(home):
         adopted = Adopted(pack_id=new_id(), folder=roots.game_folder)
-        marker = _lay_marker(home, roots, adopted.pack_id)
+        marker = lay_marker(home, roots, adopted.pack_id)
         try:
             write_adopted(home, folders, roots.game_folder, identity)
             create_state(home, adopted, identity, entries, digests, marker)
@@ -207,20 +205,3 @@ def _hash(files: Sequence[FolderEntry], roots: Roots, listen: Listener) -> dict[
     if gone:
         raise CannotAdopt(f"{gone} went away meanwhile", hint="Close the game and try again.")
     return {entry.path: digest for entry, digest in zip(files, digests, strict=True) if digest}
-
-
-def _lay_marker(home: PackHome, roots: Roots, pack_id: str) -> Laid:
-    path, content = roots.absolute(MARKER_PATH), marker_bytes(home, pack_id)
-    write_durably(path, content)
-    status = os.stat(path)
-    return Laid(
-        path=MARKER_PATH,
-        owner=RELLUM,
-        content=Content(
-            digest=hash_bytes(content),
-            size=status.st_size,
-            mode=status.st_mode & 0o7777,
-            mtime_ns=status.st_mtime_ns,
-        ),
-        under=None,
-    )

@@ -15,14 +15,13 @@ from rellum.core.actions.apply import Preparing
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.journal import read_journal
-from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
-from rellum.core.folder.content import RELLUM, Content, Laid
+from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.identify import identify
-from rellum.core.hashing import Digest, hash_bytes, hash_file
+from rellum.core.hashing import Digest, hash_file
 from rellum.core.layers.model import Removal, Target
 from rellum.core.pack.home import PackHome, pack_home
-from rellum.core.pack.marker import MARKER_PATH, marked_id, marker_bytes
+from rellum.core.pack.marker import lay_marker, marked_id
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, read_vanilla
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
@@ -111,26 +110,9 @@ def _create(home: PackHome, roots: Roots, version: str, rows: list[BaselineRow])
             hint=f"Put {version} back in the folder, by its store or from a copy; then try again.",
         )
     pack_id = marked_id(roots.game_folder) or new_id()
-    content = marker_bytes(home, pack_id)
-    write_durably(roots.absolute(MARKER_PATH), content)
-    status = os.lstat(roots.absolute(MARKER_PATH))
-    marker = Laid(
-        path=MARKER_PATH,
-        owner=RELLUM,
-        content=Content(
-            digest=hash_bytes(content),
-            size=status.st_size,
-            mode=status.st_mode & 0o7777,
-            mtime_ns=status.st_mtime_ns,
-        ),
-        under=None,
-    )
+    marker = lay_marker(home, roots, pack_id)
     adopted = Adopted(pack_id=pack_id, folder=roots.game_folder)
-    create_from_rows(home, adopted, identity, _vanilla_only(rows), marker)
-
-
-def _vanilla_only(rows: list[BaselineRow]) -> list[BaselineRow]:
-    return [row for row in rows if row[0] != MARKER_PATH]
+    create_from_rows(home, adopted, identity, rows, marker)
 
 
 def _find_laid(

@@ -8,8 +8,11 @@ from __future__ import annotations
 import json
 import os
 
+from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
+from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.folder.stamps import MARKER_NAME
+from rellum.core.hashing import hash_bytes
 from rellum.core.pack.home import PackHome
 from rellum.core.paths import GAME_PREFIX, PlacePath, Roots
 
@@ -83,3 +86,21 @@ def refuse_other_owner(roots: Roots, home: PackHome, pack_id: str) -> None:
     else:
         hint = f"If that pack is gone for good, delete {path} and try again."
     raise FolderOwned(f"{roots.game_folder} belongs to the pack in {owner}", hint=hint)
+
+
+def lay_marker(home: PackHome, roots: Roots, pack_id: str) -> Laid:
+    """Write the marker of a pack that begins with a game folder, durably. Raises OSError."""
+    path, content = roots.absolute(MARKER_PATH), marker_bytes(home, pack_id)
+    write_durably(path, content)
+    status = os.stat(path)
+    return Laid(
+        path=MARKER_PATH,
+        owner=RELLUM,
+        content=Content(
+            digest=hash_bytes(content),
+            size=status.st_size,
+            mode=status.st_mode & 0o7777,
+            mtime_ns=status.st_mtime_ns,
+        ),
+        under=None,
+    )
