@@ -107,36 +107,43 @@ def rewind(
     """
     with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
-        checkpoints = opened.state.checkpoints
-        chosen = _choose(checkpoints.all(), name, good)
-        then = checkpoints.then(chosen.number)
-        if source:
-            from rellum.core.actions.supplies import supply_contents
+        if not source:
+            return _rewind(opened, name, good, confirm, source)
+        from rellum.core.actions.supplies import let_go_of_rest
 
-            wanted = {path: content for path, content in then.files.items() if content}
-            supply_contents(opened, source, wanted)
-        plan = plan_rewind(then, opened.state, opened.roots, opened.site.originals.has)
-        _refuse_other_game(plan, then, chosen)
-        rewinding = Rewinding(
-            checkpoint=chosen,
-            plan=plan,
-            space=space_for(plan, opened.home, opened.roots),
-            texts=tuple(_differing(then.pack_texts, opened)),
-        )
-        done = rewinding.is_empty or confirm(rewinding)
-        if done and not rewinding.is_empty:
-            pack = PackChange(becoming=then.pack_texts, writes=(PACK_FILE, LOCK_FILE))
-            execute(plan, "rewind", opened.site, NoSources(), pack)
-        if done and plan.identity:
-            from rellum.core.pack.new_state import write_vanilla
-
-            write_vanilla(opened.home, opened.state)
-        if source:
-            from rellum.core.actions.supplies import let_go_of_rest
-
+        try:
+            return _rewind(opened, name, good, confirm, source)
+        finally:
             let_go_of_rest(opened)
-        folder = opened.home.originals_folder
-        return RewindResult(rewinding=rewinding, done=done, originals_folder=folder)
+
+
+def _rewind(opened: OpenPack, name: str, good: bool, confirm: Confirm, source: str) -> RewindResult:
+    checkpoints = opened.state.checkpoints
+    chosen = _choose(checkpoints.all(), name, good)
+    then = checkpoints.then(chosen.number)
+    if source:
+        from rellum.core.actions.supplies import supply_contents
+
+        wanted = {path: content for path, content in then.files.items() if content}
+        supply_contents(opened, source, wanted)
+    plan = plan_rewind(then, opened.state, opened.roots, opened.site.originals.has)
+    _refuse_other_game(plan, then, chosen)
+    rewinding = Rewinding(
+        checkpoint=chosen,
+        plan=plan,
+        space=space_for(plan, opened.home, opened.roots),
+        texts=tuple(_differing(then.pack_texts, opened)),
+    )
+    done = rewinding.is_empty or confirm(rewinding)
+    if done and not rewinding.is_empty:
+        pack = PackChange(becoming=then.pack_texts, writes=(PACK_FILE, LOCK_FILE))
+        execute(plan, "rewind", opened.site, NoSources(), pack)
+    if done and plan.identity:
+        from rellum.core.pack.new_state import write_vanilla
+
+        write_vanilla(opened.home, opened.state)
+    folder = opened.home.originals_folder
+    return RewindResult(rewinding=rewinding, done=done, originals_folder=folder)
 
 
 def _refuse_other_game(plan: Plan, then: Then, chosen: Checkpoint) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager, suppress
+from contextlib import suppress
 
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.archives.model import Extraction
@@ -56,16 +56,6 @@ def supply_contents(
             hint="Nothing was changed. Mend that and try again.",
         ) from error
     return {path for path, content in wanted.items() if store.has(content.digest)}
-
-
-@contextmanager
-def supplies_for(opened: OpenPack, source: str) -> Iterator[None]:
-    """Let go, at the end of the block, of supplies from ``source`` that nothing needs after all."""
-    try:
-        yield
-    finally:
-        if source:
-            let_go_of_rest(opened)
 
 
 def let_go_of_rest(opened: OpenPack) -> None:
