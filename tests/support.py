@@ -140,6 +140,9 @@ class NoMaker:
     def vanilla(self, pattern: str) -> tuple[PlacePath, ...]:
         raise AssertionError(f"nothing is removed here: {pattern}")
 
+    def is_the_users(self, path: PlacePath) -> bool:
+        raise AssertionError(f"nothing is edited here: {path}")
+
 
 class World:
     """Game, catalog, downloads, shelf and pack in one temporary folder."""
@@ -221,7 +224,7 @@ class World:
         return rewind(pack, name, good, ignore_recovery, lambda _: True, disk, source)
 
     def checkpoint(self, name: str = "", *, good: bool = False) -> Checkpoint:
-        return make_checkpoint(self.path("pack"), name, good, ignore_recovery)
+        return make_checkpoint(self.path("pack"), name, good, ignore_recovery).checkpoint
 
     def check(self, *, deep: bool = False) -> Drift:
         return check(self.path("pack"), ignore_recovery, deep=deep)

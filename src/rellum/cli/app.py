@@ -90,6 +90,7 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
             "sweep",
             "Move foreign and left-over files out of the game; --back brings them back.",
         ),
+        ("kept", "kept", "List your files that Rellum keeps, bring one back, or delete it."),
     ),
     "Live with it": (
         (

@@ -5,9 +5,11 @@ from __future__ import annotations
 import gc
 import os
 import sys
+from collections.abc import Callable
 
 from rellum.cli import console
 from rellum.core.errors import RellumError
+from rellum.core.notices import take_all
 
 SYSTEM_ERROR_STATUS = 2
 
@@ -23,6 +25,15 @@ def main() -> int:
     from rellum.cli.app import app
 
     console.prepare_streams()
+    try:
+        return _run(app)
+    finally:
+        for notice in take_all():
+            console.warn(notice)
+
+
+def _run(app: Callable[[], None]) -> int:
+    """Run the application and turn its errors into words."""
     try:
         app()
     except RellumError as error:

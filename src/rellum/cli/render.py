@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from rellum.cli import console
-from rellum.core.paths import shown, shown_file
+from rellum.core.paths import shown
 
 if TYPE_CHECKING:
     from rellum.core.change.plan import Operation, Plan
     from rellum.core.change.readiness import Space
     from rellum.core.folder.identity import Identity
     from rellum.core.patching.container import Rebuilt
+    from rellum.core.paths import PlacePath
     from rellum.core.solving.problem import Statement
 
 MOST_LINES = 30
@@ -111,7 +111,7 @@ def _remark(operation: Operation) -> str:
         return (
             f"yours; comes back with {operation.aside_for}"
             if operation.aside_for
-            else "left over from older releases; a copy is kept"
+            else "left over from older releases; moved out, as 'sweep' does"
         )
     elif operation.returns:
         return f"yours, set aside when {operation.aside_for} went"
@@ -157,18 +157,47 @@ def plan_summary(plan: Plan, space: Space) -> str:
     return f"{what}{end}Space needed {needed}, free {free}."
 
 
-def tell_kept(plan: Plan, originals_folder: str) -> None:
-    """Say where the copies are of files that somebody had changed and that were replaced."""
-    for each in plan.visible:
-        if each.keep and each.before:
-            digest = each.before.digest
-            what = "had been changed; a copy of that is kept as"
-            if each.aside_for:
-                what = f"waits for {each.aside_for} to come back, as"
-            elif each.effect == "sets aside":
-                what = "is set aside as"
-            console.say(f"{shown(each.path)} {what}")
-            console.say(f"  {shown_file(os.path.join(originals_folder, digest))}")
+def tell_kept(plan: Plan) -> None:
+    """Say of which files copies are kept: somebody had changed them, or they go with their mod."""
+    kept = [each for each in plan.visible if each.keep and each.before]
+    for each in kept[:MOST_LINES]:
+        what = "had been changed; a copy of that is kept"
+        if each.aside_for:
+            what = f"is kept until {each.aside_for} comes back"
+        elif each.effect == "sets aside":
+            what = "is set aside; a copy is kept"
+        console.say(f"{shown(each.path)} {what}")
+    if len(kept) > MOST_LINES:
+        console.say(f"… and {len(kept) - MOST_LINES:,} more")
+    if kept:
+        console.say("'rellum kept' lists the copies and brings them back.")
+
+
+def tell_left_alone(
+    left_alone: Sequence[tuple[PlacePath, str]], words: str, *, every: bool = False
+) -> None:
+    """Warn of files that are not as they should be: one by one, or by reason where there are many."""
+    if every or len(left_alone) <= MOST_LINES:
+        for path, why in left_alone:
+            console.warn(f"{shown(path)} {words}: {why}")
+        return
+    by_reason: dict[str, list[PlacePath]] = {}
+    for path, why in left_alone:
+        by_reason.setdefault(why, []).append(path)
+    for why, paths in by_reason.items():
+        first = ", ".join(map(shown, paths[:3])) + (" …" if len(paths) > 3 else "")
+        console.warn(f"{console.count_text(len(paths), 'file')} {words}: {why}: {first}")
+
+
+def tell_paths(paths: Sequence[PlacePath], heading: str, *, most: int = 20) -> None:
+    """Print a heading and the paths under it, as far as there is room; nothing where there are none."""
+    if not paths:
+        return
+    console.say(heading)
+    for path in paths[:most]:
+        console.say(f"  {console.one_line(shown(path))}")
+    if len(paths) > most:
+        console.say(f"  … and {len(paths) - most:,} more")
 
 
 def release_rows(plan: Plan, load_order: Sequence[str]) -> list[tuple[str, ...]]:
@@ -176,7 +205,7 @@ def release_rows(plan: Plan, load_order: Sequence[str]) -> list[tuple[str, ...]]
 
     Owners stand in load order; those that are leaving come last.
     """
-    from rellum.core.change.plan import FOREIGN
+    from rellum.core.folder.content import FOREIGN
 
     owners: dict[str, list[int]] = {}
     for each in plan.visible:

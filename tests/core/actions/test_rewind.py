@@ -7,7 +7,7 @@ import random
 import unittest
 from unittest import mock
 
-from rellum.core.actions.rewind import BadName, NoCheckpoint, list_checkpoints
+from rellum.core.actions.rewind import BadName, NameTaken, NoCheckpoint, list_checkpoints
 from rellum.core.pack import checkpoints
 from rellum.core.pack.checkpoints import superfluous
 from tests.support import WorldTest, ignore_recovery, write_tree
@@ -122,9 +122,14 @@ class RewindTest(WorldTest):
             self.world.rewind("clam")
         self.want("tides")
         self.world.apply()
-        self.assertEqual(self.world.checkpoint("calm").name, "calm")  # a name goes over
+        with self.assertRaisesRegex(NameTaken, "checkpoint 1 of"):
+            self.world.checkpoint("calm")
+        second = self.world.checkpoint("breeze")
+        self.assertEqual(self.world.checkpoint("breeze").number, second.number)
+        third = self.world.checkpoint("gale")  # of the same state; nobody loses a name
         listed = list_checkpoints(self.world.path("pack"), ignore_recovery)
-        self.assertEqual([each.name for each in listed], ["calm", "", ""])
+        self.assertEqual([each.name for each in listed], ["gale", "breeze", "", "calm"])
+        self.assertEqual((third.good, listed[-1].good), (False, True))
         self.assertEqual(self.world.rewind(good=True).rewinding.checkpoint.number, first.number)
 
     def test_any_checkpoint_after_many_changes_thinned_or_not(self) -> None:

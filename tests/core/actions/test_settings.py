@@ -78,7 +78,7 @@ class SettingsTest(WorldTest):
         self.assertIn("open: 'apply' asks", self.world.run("preview").stdout)
         self.world.change_pack('\n[settings]\n"@mods/t" = "theirs"\n')
         result = self.world.run("apply", "--yes")
-        self.assertIn("a copy of that is kept as", result.stdout)
+        self.assertIn("a copy of that is kept", result.stdout)
         self.assertEqual(self.settings(), TWO)
 
     def test_merged_settings_wait_for_their_mod_to_come_back(self) -> None:
@@ -91,7 +91,7 @@ class SettingsTest(WorldTest):
         mixed = self.settings()
         self.world.drop("tides")
         result = self.world.run("apply", "--yes")
-        self.assertIn("waits for tides to come back", result.stdout)
+        self.assertIn("is kept until tides comes back", result.stdout)
         self.assertNotIn("mods/t/tides.ini", self.world.game())
         self.world.want("tides")
         self.world.resolve()
@@ -232,7 +232,7 @@ class CarryTest(WorldTest):
         self.assertLessEqual(left.keys(), self.world.game().keys())
         result = self.world.run("apply", "--sweep", "--yes")
         self.assertEqual(result.returncode, 0, result.stderr)
-        self.assertIn("tides_old.dat is set aside as", result.stdout)
+        self.assertIn("2 left-over files moved out; 'rellum sweep --back last'", result.stdout)
         self.assertFalse(left.keys() & self.world.game().keys())
         self.assertEqual(self.world.check().findings[0].detail, "an empty folder")
         self.assertEqual(first["data/sea.dat"], self.world.game()["data/sea.dat"])

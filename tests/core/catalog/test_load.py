@@ -5,10 +5,17 @@ from __future__ import annotations
 import os
 import unittest
 
-from rellum.core.catalog.load import NoCatalog, UnknownMod, find_mod, load_catalog
+from rellum.core.catalog.load import (
+    NoCatalog,
+    UnknownMod,
+    find_mod,
+    load_catalog,
+    read_catalog,
+)
 from rellum.core.catalog.tables import FileFaults
 from rellum.core.errors import RellumError
 from rellum.core.ids import SheetId
+from rellum.core.notices import take_all
 from rellum.core.paths import shown_file
 from tests.support import WorldTest
 
@@ -52,10 +59,10 @@ class LoadTest(WorldTest):
             file.write(text)
 
     def faults(self) -> list[str]:
-        with self.assertRaises(FileFaults) as caught:
-            self.load()
+        faults: list[str] = []
+        read_catalog([self.world.path("catalog")], SheetId("fathomline"), faults)
         cards = shown_file(self.world.path("catalog", "cards")) + os.sep
-        return [detail.removeprefix(cards) for detail in caught.exception.details]
+        return [detail.removeprefix(cards) for detail in faults]
 
     def test_every_mistake_at_once(self) -> None:
         self.write_card(FAULTY)
@@ -109,9 +116,19 @@ class LoadTest(WorldTest):
         self.assertEqual((newest.version.text, str(newest.game)), ("1.1", "<3"))
         self.assertEqual(newest.needs, full.needs)
 
+    def test_a_faulty_card_takes_nothing_else_away(self) -> None:
+        self.world.add_release("tides", "1", {"a": b"a"})
+        self.write_card(FAULTY, "waves")
+        take_all()
+        catalog = self.load()
+        self.assertEqual(list(catalog.mods), ["tides"])
+        [noted] = take_all()
+        self.assertIn("1 file of the catalog, which was left out: 'rellum vet'", noted)
+        with self.assertRaisesRegex(FileFaults, "11 mistakes"):
+            find_mod(catalog, "Brass Work")
+
     def test_missing(self) -> None:
-        with self.assertRaises(NoCatalog):
-            self.load()  # there is a sheet, and no card
+        self.assertEqual(dict(self.load().mods), {})  # a catalog without cards is one
         self.world.add_release("tides", "1", {"a": b"a"})
         with self.assertRaisesRegex(RellumError, "did you mean 'tides'"):
             find_mod(self.load(), "tide")

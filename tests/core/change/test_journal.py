@@ -21,7 +21,7 @@ from rellum.core.change.journal import (
 )
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
-from rellum.core.pack.state import Kept
+from rellum.core.pack.kept import Kept
 from rellum.core.paths import PlacePath, Roots
 from tests.support import memory_folder
 
@@ -61,7 +61,20 @@ journals = st.builds(
     ).map(tuple),
     no_longer_laid=st.lists(paths, max_size=2).map(tuple),
     kept=st.lists(
-        st.builds(Kept, path=paths, digest=st.just(Digest("e" * 64)), size=st.just(1)), max_size=1
+        st.builds(
+            Kept,
+            path=paths,
+            digest=st.just(Digest("e" * 64)),
+            size=st.just(1),
+            aside_for=st.sampled_from(("", "tides")),
+            owner=st.sampled_from(("", "vanilla")),
+            base=st.sampled_from((None, Digest("b" * 64))),
+            mode=st.sampled_from((None, 0o644)),
+            number=st.just(0),
+            kept_at=st.just(""),
+            action=st.just(""),
+        ),
+        max_size=1,
     ).map(tuple),
     bases_before=st.just((Digest("b" * 64),)),
     settings=st.lists(st.tuples(paths, contents), max_size=1).map(tuple),
@@ -72,6 +85,11 @@ journals = st.builds(
     ),
     identity=st.sampled_from(("", "[]")),
     swept_to=st.sampled_from(("", "/away")),
+    swept=st.lists(paths, max_size=1).map(tuple),
+    kept_gone=st.sampled_from(((), (3,))),
+    unsure=st.lists(paths, max_size=1).map(tuple),
+    modes=st.lists(st.tuples(paths, st.just(0o644), st.just(0o444)), max_size=1).map(tuple),
+    guarded=st.sampled_from((None, (), ((PlacePath("@game/u"), 0o644),))),
     stood=st.lists(st.tuples(paths, st.none() | contents), max_size=1).map(tuple),
     returned=st.lists(paths, max_size=1).map(tuple),
     is_ready=st.just(True),

@@ -12,11 +12,12 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
+from rellum.core.actions.kept import list_kept
 from rellum.core.change.execute import RolledBack
 from rellum.core.change.plan import CannotLay
 from rellum.core.change.readiness import CannotWrite, NoSpace
 from rellum.core.layers.target import LayerClash
-from tests.support import VANILLA, World, WorldTest, memory_folder, without_marker
+from tests.support import VANILLA, World, WorldTest, ignore_recovery, memory_folder, without_marker
 
 
 class ApplyTest(WorldTest):
@@ -106,7 +107,7 @@ class ApplyTest(WorldTest):
         self.world.apply()
         [(path, why)] = self.world.restore_all().restoration.plan.left_alone
         self.assertEqual(path, "@game/data/sea.dat")
-        self.assertIn("changed already when a mod was laid over it", why)
+        self.assertIn("what lay under the mod is not the vanilla file", why)
         self.assertEqual(self.content("mods/tides/a.dat"), b"the user's own")
         self.assertEqual(self.content("data/sea.dat"), b"vanilla, but edited")
 
@@ -133,7 +134,11 @@ class ApplyTest(WorldTest):
         self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
         self.assertTrue(self.world.apply().preview.plan.is_empty)
         self.world.restore_all()
-        self.assertEqual(self.content("data/sea.dat"), b"edited")
+        self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
+        [copy] = list_kept(
+            self.world.path("pack"), ignore_recovery
+        )  # what lay under it is not lost
+        self.assertEqual((copy.kept.path, copy.is_there), ("@game/data/sea.dat", True))
 
     def test_nothing_is_laid_over_folders_or_through_links(self) -> None:
         self.add_tides()

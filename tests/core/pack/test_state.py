@@ -19,7 +19,11 @@ DROP TABLE own_folder;
 DROP TABLE made;
 DROP TABLE checkpoint; DROP TABLE was_file; DROP TABLE was_laid; DROP TABLE was_vanilla;
 DROP TABLE was_folder; DROP TABLE setting; DROP TABLE pack_text; DROP TABLE in_force;
-DROP TABLE guarded; DROP TABLE absorbing;
+DROP TABLE guarded; DROP TABLE absorbing; DROP TABLE note; DROP TABLE suspect; DROP TABLE unsure;
+DROP INDEX baseline_unknown; DROP TABLE kept;
+CREATE TABLE kept (
+    path TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL, kept_at TEXT NOT NULL
+);
 PRAGMA user_version = 1;
 """
 

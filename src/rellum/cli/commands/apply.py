@@ -58,7 +58,10 @@ def apply(
         return
     releases = console.count_text(len(result.preview.lock.releases), "release")
     files = console.count_text(len(result.preview.plan.visible), "file")
-    render.tell_kept(result.preview.plan, result.originals_folder)
+    render.tell_kept(result.preview.plan)
+    if result.preview.plan.swept:
+        left_over = console.count_text(len(result.preview.plan.swept), "left-over file")
+        console.say(f"{left_over} moved out; 'rellum sweep --back last' brings them back.")
     console.say(f"Applied: {files} changed, {releases} in the game.")
 
 

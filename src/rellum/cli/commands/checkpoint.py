@@ -20,6 +20,10 @@ def checkpoint(
     listed: Annotated[
         bool, typer.Option("--list", help="Show all checkpoints, the newest first.")
     ] = False,
+    forget: Annotated[
+        str,
+        typer.Option("--forget", metavar="NAME", help="Take name and mark off a checkpoint."),
+    ] = "",
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
@@ -31,23 +35,44 @@ def checkpoint(
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions import rewind as actions
 
+    if sum((bool(name) or good, listed, bool(forget))) > 1:
+        raise typer.BadParameter("--list and --forget each stand alone")
+    if forget:
+        freed = actions.forget_checkpoint(pack, forget, tell_recovered)
+        console.say(f"Checkpoint {freed.number} has neither name nor mark now.")
+        return
     if listed:
-        if name or good:
-            raise typer.BadParameter("--list goes with neither a name nor --good")
         found = actions.list_checkpoints(pack, tell_recovered)
         if as_json:
             console.say_json({"checkpoints": list(map(_document, found))})
         else:
             _show(found)
         return
-    made = actions.make_checkpoint(pack, name, good, tell_recovered)
+    result = actions.make_checkpoint(pack, name, good, tell_recovered)
+    made = result.checkpoint
     if as_json:
-        console.say_json(_document(made))
+        from rellum.core.paths import shown
+
+        console.say_json({**_document(made), "drifted": list(map(shown, result.drifted))})
         return
     called = f" '{made.name}'" if made.name else ""
     mark = ", marked good" if made.good else ""
     console.say(f"Checkpoint {made.number}{called}{mark}.")
-    console.say(f"Go back to it by 'rellum rewind {made.name or made.number}'.")
+    console.say(f"Go back to it by 'rellum rewind {_pasted(made.name) or made.number}'.")
+    if result.drifted:
+        from rellum.cli import render
+
+        render.tell_paths(
+            result.drifted,
+            "It has these as Rellum left them, not as they are now (keep that with 'rellum absorb'):",
+        )
+
+
+def _pasted(name: str) -> str:
+    """Return a name as a shell takes it."""
+    import shlex
+
+    return shlex.quote(name) if name else ""
 
 
 def _show(found: list[Checkpoint]) -> None:

@@ -57,7 +57,7 @@ def restore(
         console.say("Nothing was changed.")
         raise typer.Exit(1)
     if plan.visible:
-        from rellum.core.change.plan import FOREIGN
+        from rellum.core.folder.content import FOREIGN
 
         mended = sum(each.effect == "mends" for each in plan.visible)
         back = sum(each.after is not None for each in plan.visible) - mended
@@ -77,7 +77,7 @@ def restore(
     if any(each.keep for each in plan.operations):
         from rellum.cli.render import tell_kept
 
-        tell_kept(plan, result.originals_folder)
+        tell_kept(plan)
     _tell_rest(restoration, everything=everything, lays_again=not damaged)
     if plan.left_alone:
         raise typer.Exit(1)
@@ -93,17 +93,24 @@ def _restore(
 ) -> RestoreResult:
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions import restore as actions
+    from rellum.core.shelf.store import shelf_folder
 
+    shelf = shelf_folder()
     if mod:
         return actions.restore_mod(
-            pack, mod, tell_recovered, ask, source, even_if_running=even_if_running
+            pack, mod, tell_recovered, ask, source, shelf, even_if_running=even_if_running
         )
     if paths:
         return actions.restore_paths(
-            pack, paths, tell_recovered, ask, source, even_if_running=even_if_running
+            pack, paths, tell_recovered, ask, source, shelf, even_if_running=even_if_running
         )
     return actions.restore_all(
-        pack, tell_recovered, ask, source=source, even_if_running=even_if_running
+        pack,
+        tell_recovered,
+        ask,
+        source=source,
+        shelf_folder=shelf,
+        even_if_running=even_if_running,
     )
 
 
@@ -121,19 +128,20 @@ def _asker(yes: bool) -> Confirm:
 
 def _tell_rest(restoration: Restoration, *, everything: bool, lays_again: bool) -> None:
     """Say what stays as it is, and what the next apply would do."""
+    from rellum.cli import render
     from rellum.core.paths import shown
 
     plan = restoration.plan
-    for path, why in plan.left_alone:
-        console.warn(f"{shown(path)} is not as it should be: {why}")
-    if restoration.foreign:
-        console.say(f"{console.count_text(len(restoration.foreign), 'foreign file')} left alone:")
-        for path in restoration.foreign[:20]:
-            console.say(f"  {console.one_line(shown(path))}")
-        if len(restoration.foreign) > 20:
-            console.say(f"  … and {len(restoration.foreign) - 20:,} more")
+    render.tell_left_alone(plan.left_alone, "is not as it should be")
+    for path, key in restoration.kept_keys:
+        console.say(f"{shown(path)}: {key} was changed after a mod had set it, and stays.")
+    foreign = console.count_text(len(restoration.foreign), "foreign file")
+    render.tell_paths(restoration.foreign, f"{foreign} left alone:")
+    yours = console.count_text(len(restoration.yours), "file")
+    are = "is" if len(restoration.yours) == 1 else "are"
+    render.tell_paths(restoration.yours, f"{yours} {are} your own or changed by you, left alone:")
     if everything and not plan.left_alone:
-        apart = ", apart from these," if restoration.foreign else ""
+        apart = ", apart from these," if restoration.foreign or restoration.yours else ""
         console.say(f"The game folder is as it was adopted{apart} and free of this pack's marker.")
     if plan.visible and lays_again:
         console.say("The line-up is as it was: the next 'rellum apply' lays it again.")

@@ -9,7 +9,7 @@ from typing import Self
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.conflicts import winners_of
 from rellum.core.actions.grafting import trials_against
-from rellum.core.actions.layering import LineUpOf, find_layers
+from rellum.core.actions.layering import Layers, LineUpOf, find_layers
 from rellum.core.actions.leftovers import find_leftovers
 from rellum.core.actions.load_order_file import with_load_order
 from rellum.core.actions.making import Making
@@ -18,7 +18,14 @@ from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.outside import refuse_second_names, refuse_unknown_places, roots_of
 from rellum.core.actions.rebase import Rebase, find_rebase, with_rebase
 from rellum.core.actions.resolve import current_line_up
-from rellum.core.actions.settling import SettingsConflict, refuse_unsettled, settle
+from rellum.core.actions.settling import (
+    SettingsConflict,
+    refuse_unsettled,
+    settle,
+    side_rules,
+)
+from rellum.core.actions.sweep import new_sweep_folder
+from rellum.core.actions.taking_out import Without, contents, without_edits
 from rellum.core.actions.workshop import Workshop
 from rellum.core.catalog.model import GameSheet, Trial
 from rellum.core.change.disk import Disk
@@ -152,18 +159,36 @@ def _pack_change(opened: OpenPack, planned: Preview) -> PackChange:
     return PackChange(becoming=tuple(texts.items()), writes=tuple(writes), by_last_change=True)
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Composed:
+    """A line-up put together: its layers, the target tree, and settings in which there are conflicts."""
+
+    line_up: LineUpOf
+    made_anew: bool
+    target: Target
+    settings: tuple[SettingsConflict, ...]
+    layers: Layers
+
+
 class Preparing:
     """A pack with its catalog and line-up, and a workshop that is open for as long as this is."""
 
     def __init__(
-        self, opened: OpenPack, shelf: Shelf, sweeps: bool, *, take_update: bool = False
+        self,
+        opened: OpenPack,
+        shelf: Shelf,
+        sweeps: bool,
+        *,
+        take_update: bool = False,
+        as_noted: bool = False,
     ) -> None:
+        """``as_noted``: the game is what the state says, whatever the folder holds."""
         self.sweeps = sweeps
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         self.pack = read_pack_file(opened.home)
         self.catalog = catalog_of(opened.home, self.pack)
         sheet = self.catalog.sheet
-        self.rebase = find_rebase(opened, sheet, forced=take_update)
+        self.rebase = None if as_noted else find_rebase(opened, sheet, forced=take_update)
         if self.rebase:
             # Planned on a copy of the state: the real one changes once the user has said yes.
             opened = opened._replace(state=opened.state.rehearsal(self.rebase.change))
@@ -180,10 +205,10 @@ class Preparing:
         if self.rebase:
             self.opened.state.close()
 
-    def preview(self) -> Preview:
-        opened, catalog, pack = self.opened, self.catalog, self.pack
-        shelf = self.workshop.shelf
-        lock, made_anew = self._line_up(shelf)
+    def compose(self) -> Composed:
+        """Return the target tree of the line-up. Raises what ``preview`` does, but for planning."""
+        catalog, pack = self.catalog, self.pack
+        lock, made_anew = self._line_up(self.workshop.shelf)
         line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=self.workshop)
         making = Making(self.workshop, catalog.sheet)
         found = find_layers(line_up)
@@ -195,29 +220,71 @@ class Preparing:
             folds_case=catalog.sheet.folds_case,
         )
         refuse_second_names(target.files, self.roots)
-        target, settings = settle(target, self.workshop, pack, catalog.sheet)
+        mods = _mods_of(line_up)
+        target, settings = settle(target, self.workshop, pack, catalog.sheet, mods)
         owners = [layer.owner for layer in found.layers]
         target = with_load_order(target, owners, self.workshop, catalog.sheet)
+        return Composed(
+            line_up=line_up, made_anew=made_anew, target=target, settings=settings, layers=found
+        )
+
+    def preview(self) -> Preview:
+        """Plan, and change nothing."""
+        opened = self.opened
+        composed = self.compose()
+        line_up, target = composed.line_up, composed.target
         marker = marker_bytes(opened.home, opened.adopted.pack_id)
         leftovers = find_leftovers(line_up, target, self.roots)
-        users = _the_users(line_up, leftovers if self.sweeps else ())
-        plan = plan_target(target, marker, opened.state, self.roots, users)
+        users = _the_users(line_up, _mods_of(line_up), leftovers if self.sweeps else ())
+        without = self._without_edits(target)
+        settings = (*composed.settings, *self._open_conflicts(without))
+        taken_out = contents(without)
+        plan = plan_target(target, marker, opened.state, self.roots, users, taken_out)
         if self.rebase:
             plan = with_rebase(plan, self.rebase)
         space = space_for(plan, opened.home, self.roots)
         return Preview(
-            lock=lock,
-            made_anew=made_anew,
+            lock=line_up.lock,
+            made_anew=composed.made_anew,
             plan=plan,
             target=target,
             space=space,
             settings=settings,
-            shapes=found.shapes,
-            notes=found.notes,
+            shapes=composed.layers.shapes,
+            notes=composed.layers.notes,
             leftovers=leftovers,
             rebase=self.rebase,
-            graft_trials=tuple(trials_against(pack.grafts, read_pack_trials(opened.home))),
+            graft_trials=tuple(trials_against(self.pack.grafts, read_pack_trials(opened.home))),
         )
+
+    def _without_edits(self, target: Target) -> list[Without]:
+        """Return what stays of files that mods edited and edit no longer."""
+        state = self.opened.state
+        going = [row for path, row in state.laid().items() if path not in target.files and row.base]
+        vanilla = state.baseline([row.path for row in going])
+        side = side_rules(self.pack, self.catalog.sheet)
+        return list(
+            without_edits(
+                going,
+                self.opened.home,
+                self.roots,
+                vanilla.__contains__,
+                lambda path: side(path) or "mine",
+            )
+        )
+
+    def _open_conflicts(self, without: Sequence[Without]) -> Iterator[SettingsConflict]:
+        """Yield the keys of the user's own files that a mod had set and that were changed since."""
+        side = side_rules(self.pack, self.catalog.sheet)
+        for each in without:
+            if each.conflicts and not each.is_vanilla:
+                path = each.laid.path
+                yield SettingsConflict(
+                    path=path,
+                    owner=f"{each.laid.owner}, which goes,",
+                    conflicts=each.conflicts,
+                    side=side(path),
+                )
 
     def _line_up(self, shelf: Shelf) -> tuple[LockFile, bool]:
         identity = self.opened.state.identity()
@@ -260,7 +327,15 @@ def _paths_of(layers: Sequence[Layer], sheet: GameSheet) -> Iterator[PlacePath]:
         yield sheet.load_order.path
 
 
-def _the_users(line_up: LineUpOf, swept: Sequence[LeftOver]) -> TheUsers:
+def _mods_of(line_up: LineUpOf) -> frozenset[str]:
+    """Return the mods of the line-up, and its grafts."""
+    return frozenset(
+        [locked.mod for locked in line_up.lock.releases]
+        + [graft.name for graft in line_up.pack.grafts]
+    )
+
+
+def _the_users(line_up: LineUpOf, mods: frozenset[str], swept: Sequence[LeftOver]) -> TheUsers:
     """Return what is the user's own by the sheet, or by a release of the line-up."""
     sheet = line_up.catalog.sheet
     patterns = list(sheet.carry)
@@ -270,9 +345,7 @@ def _the_users(line_up: LineUpOf, swept: Sequence[LeftOver]) -> TheUsers:
     return TheUsers(
         is_carried=any_test(patterns, folds_case=sheet.folds_case),
         shared=frozenset(sheet.places.values()),
-        mods=frozenset(
-            [locked.mod for locked in line_up.lock.releases]
-            + [graft.name for graft in line_up.pack.grafts]
-        ),
+        mods=mods,
         swept=tuple(each.path for each in swept),
+        swept_to=new_sweep_folder(line_up.workshop.opened.home.swept_folder),
     )

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 
-from rellum.core.catalog.load import NoCatalog, load_catalog
-from rellum.core.catalog.model import Catalog
+from rellum.core.catalog.load import NoCatalog, load_catalog, load_sheet
+from rellum.core.catalog.model import Catalog, GameSheet
+from rellum.core.ids import SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import PackFile
 
@@ -37,9 +38,18 @@ def find_catalogs(
 
 def catalog_of(home: PackHome, pack: PackFile) -> Catalog:
     """Read the catalog for the pack's game. Raises NoCatalog, FileFaults."""
+    return load_catalog(find_catalogs(home, pack=pack), _sheet_named(pack))
+
+
+def sheet_of(home: PackHome, pack: PackFile) -> GameSheet:
+    """Read the pack's game sheet, and no card. Raises NoCatalog, FileFaults."""
+    return load_sheet(find_catalogs(home, pack=pack), _sheet_named(pack))
+
+
+def _sheet_named(pack: PackFile) -> SheetId:
     if pack.sheet is None:
         raise NoCatalog(
             "rellum.toml names no game sheet, so the catalog cannot be read",
             hint="Begin with 'rellum adopt GAME-FOLDER'.",
         )
-    return load_catalog(find_catalogs(home, pack=pack), pack.sheet)
+    return pack.sheet

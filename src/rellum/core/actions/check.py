@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
+import os
+import sqlite3
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.errors import UserError
 from rellum.core.folder.ahead import begun
-from rellum.core.folder.content import VANILLA, Content
-from rellum.core.folder.drift import OwnFiles, find_deep_drift, find_drift
+from rellum.core.folder.content import UNKNOWN_SIZE, VANILLA, Content
+from rellum.core.folder.drift import UNSEEN, OwnFiles, find_deep_drift, find_drift
 from rellum.core.folder.model import Drift, Finding
+from rellum.core.hashing import Digest
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath
 from rellum.core.progress import Listener, silent
-
-if TYPE_CHECKING:
-    from rellum.core.catalog.model import Catalog, Release
 
 
 def check(
@@ -37,45 +38,59 @@ def with_causes(drift: Drift, opened: OpenPack) -> Drift:
     """Sort what was found by its cause. Raises SumsFault, OSError."""
     if not drift.findings:
         return drift
-    from rellum.core.actions.catalogs import catalog_of
+    from rellum.core.actions.catalogs import sheet_of
     from rellum.core.actions.game_now import identity_of
-    from rellum.core.catalog.load import NoCatalog
     from rellum.core.folder.causes import Surroundings, tell_causes
     from rellum.core.globs import any_test
     from rellum.core.pack.pack_file import read_pack_file
 
     try:
-        catalog = catalog_of(opened.home, read_pack_file(opened.home))
-    except NoCatalog:
+        sheet = sheet_of(opened.home, read_pack_file(opened.home))
+    except UserError:  # told when the pack was opened
         return drift
-    obsolete = [pattern for each in _releases(opened, catalog) for pattern in each.obsolete]
     around = Surroundings(
         roots=opened.roots,
-        sheet=catalog.sheet,
+        sheet=sheet,
         identity=opened.state.identity(),
-        identity_now=identity_of(opened, catalog.sheet),
-        is_left_over=any_test(obsolete),
+        identity_now=identity_of(opened, sheet),
+        is_left_over=any_test(opened.rules.obsolete, folds_case=opened.rules.folds_case),
     )
     return tell_causes(drift, around)
 
 
 def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent) -> Drift:
     """Find the drift of a pack that is open. Raises OSError."""
-    drift = find_drift(
-        opened.state,
-        opened.roots,
-        lambda: _own_files(opened),
-        lambda digest: opened.site.originals.has(digest),
-        begun(opened.home.state_file),
-    )
+    from rellum.core.actions.learning import learn_vanilla
+
+    def has_original(digest: Digest) -> bool:
+        return opened.site.originals.has(digest)
+
+    learn_vanilla(opened)
+    own = _own_files(opened)
+    state, roots = opened.state, opened.roots
+    drift = find_drift(state, roots, own, has_original, begun(opened.home.state_file))
+    suspects = state.suspects()
+    if deep or suspects:
+        files = [each for each in _all_files(state) if deep or each[0] in suspects]
+        drift = find_deep_drift(drift, files, roots, own, has_original, listen)
     if deep:
-        files = list(_all_files(opened.state))
-        own = _own_files(opened).of_the_game
-        drift = find_deep_drift(drift, files, opened.roots, own, listen)
+        _remember_suspects(drift, opened)
     if any(each.kind == "changed" for each in drift.findings):
         findings = tuple(_with_members(each, opened) for each in drift.findings)
         drift = replace(drift, findings=findings)
     return drift
+
+
+def _remember_suspects(drift: Drift, opened: OpenPack) -> None:
+    """Remember which files are changed although size and time are not, so that every command sees it."""
+    found = {}
+    for each in drift.findings:
+        if each.detail == UNSEEN:
+            status = os.lstat(opened.roots.absolute(each.path))
+            found[each.path] = (status.st_size, status.st_mtime_ns)
+    with suppress(sqlite3.Error):
+        if found != opened.state.suspects():
+            opened.state.set_suspects(found)
 
 
 def _with_members(finding: Finding, opened: OpenPack) -> Finding:
@@ -97,43 +112,22 @@ def _with_members(finding: Finding, opened: OpenPack) -> Finding:
 
 
 def _own_files(opened: OpenPack) -> OwnFiles:
-    """Return what the sheet and the line-up's cards call the game's or the user's own.
-
-    Nothing without a catalog. Asked for, and imported, only when something differs: most checks find
-    nothing.
-    """
-    from rellum.core.actions.catalogs import catalog_of
-    from rellum.core.catalog.load import NoCatalog
-    from rellum.core.pack.pack_file import read_pack_file
-
-    try:
-        catalog = catalog_of(opened.home, read_pack_file(opened.home))
-    except NoCatalog:
-        return OwnFiles()
-    carried = [pattern for each in _releases(opened, catalog) for pattern in each.carry]
+    """Return what the sheet and the cards call the game's or the user's own."""
+    rules = opened.rules
     return OwnFiles(
-        of_the_game=catalog.sheet.own_files, of_the_user=(*catalog.sheet.carry, *carried)
+        of_the_game=rules.own_files,
+        of_the_user=rules.carried,
+        settings=rules.settings_patterns,
+        folds_case=rules.folds_case,
     )
-
-
-def _releases(opened: OpenPack, catalog: Catalog) -> list[Release]:
-    """Return the releases of the line-up that the catalog has."""
-    from rellum.core.actions.needed import release_of
-    from rellum.core.pack.lock_file import NoLineUp, read_lock
-
-    try:
-        locked = read_lock(opened.home).releases
-    except NoLineUp:
-        return []
-    return [release for each in locked if (release := release_of(each, catalog))]
 
 
 def _all_files(state: State) -> Iterator[tuple[PlacePath, Content, str]]:
     """Yield every file that should be in the folder, as Rellum left it, with its owner."""
     laid = state.laid()
     for entry in state.baseline_files():
-        if entry.path not in laid and entry.content is not None:
+        if entry.path not in laid and entry.content and entry.content.size != UNKNOWN_SIZE:
             yield entry.path, entry.content, VANILLA
     for each in laid.values():
-        if each.content is not None:
+        if each.content is not None and not each.role:
             yield each.path, each.content, each.owner

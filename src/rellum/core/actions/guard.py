@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.catalogs import sheet_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.outside import roots_of
 from rellum.core.catalog.toml_lines import place_of
+from rellum.core.change.execute import NoSources, execute
+from rellum.core.change.plan import ModeChange, Plan
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Guard
 from rellum.core.globs import WILDCARD, any_test, fixed_folder
@@ -35,27 +37,15 @@ class Guarded:
 
 
 def guard(pack_folder: str, on: bool, on_recovered: OnRecovered) -> Guarded:
-    """Turn the guard on or off. What each file's mode was is noted before it changes.
-
-    Raises NothingToGuard, OSError.
-    """
+    """Turn the guard on or off, as one change: all files, or none. Raises NothingToGuard, RolledBack."""
     with open_pack(pack_folder, on_recovered) as opened:
         before = opened.state.guarded()
-        if on:
-            return _turn_on(opened, before)
-        known = {**opened.roots.outside, **_outside_of(opened, before)}
-        roots = Roots(opened.roots.game_folder, known)
-        for path, mode in before.items():
-            file = roots.absolute(path)
-            if os.path.isfile(file):
-                os.chmod(file, mode)
-        opened.state.set_guarded({})
-        return Guarded(is_on=False, files=tuple(sorted(before)))
+        return _turn_on(opened, before) if on else _turn_off(opened, before)
 
 
 def _turn_on(opened: OpenPack, before: Mapping[PlacePath, int]) -> Guarded:
     pack = read_pack_file(opened.home)
-    sheet = catalog_of(opened.home, pack).sheet
+    sheet = sheet_of(opened.home, pack)
     if not sheet.store_files:
         raise NothingToGuard(
             f"the game sheet names no files by which its store updates it ({place_of(sheet.source)})",
@@ -68,19 +58,48 @@ def _turn_on(opened: OpenPack, before: Mapping[PlacePath, int]) -> Guarded:
             f"none of the store's files is there: {', '.join(sheet.store_files)}",
             hint="Correct store-files in the game sheet, or have the store install the game.",
         )
+    changes = [(path, mode, mode & ~_WRITABLE) for path, mode in modes.items()]
     # The mode that a file had before it was guarded first is the one that comes back.
-    opened.state.set_guarded({**modes, **{p: m for p, m in before.items() if p in modes}})
-    for path, mode in modes.items():
-        os.chmod(roots.absolute(path), mode & ~_WRITABLE)
+    guarded = {**modes, **{path: mode for path, mode in before.items() if path in modes}}
+    _change_modes(opened._replace(roots=roots), "guard on", changes, guarded)
     return Guarded(is_on=True, files=tuple(sorted(modes)))
 
 
-def _outside_of(opened: OpenPack, paths: Mapping[PlacePath, int]) -> dict[str, str]:
-    """Return the places outside the game that guarded files lie in; asked only where there are any."""
-    if all(map(is_in_game, paths)):
-        return {}
-    pack = read_pack_file(opened.home)
-    return dict(roots_of(opened, catalog_of(opened.home, pack).sheet, pack).outside)
+def _turn_off(opened: OpenPack, before: Mapping[PlacePath, int]) -> Guarded:
+    now = {path: mode for path in before if (mode := _mode_of(path, opened.roots)) is not None}
+    changes = [(path, mode, before[path]) for path, mode in now.items()]
+    if before:
+        _change_modes(opened, "guard off", changes, {})
+    return Guarded(is_on=False, files=tuple(sorted(now)))
+
+
+def _change_modes(
+    opened: OpenPack,
+    action: str,
+    changes: Iterable[ModeChange],
+    guarded: Mapping[PlacePath, int],
+) -> None:
+    plan = Plan(
+        operations=(),
+        records=(),
+        new_folders=(),
+        spare_folders=(),
+        left_alone=(),
+        modes=tuple(sorted(each for each in changes if each[1] != each[2])),
+        guarded=tuple(sorted(guarded.items())),
+    )
+    execute(plan, action, opened.site, NoSources())
+
+
+def _mode_of(path: PlacePath, roots: Roots) -> int | None:
+    """Return a file's mode; None where it is gone, is a link, or lies in a place not known now."""
+    if not is_in_game(path) and root_of(path) not in roots.outside:
+        return None
+    try:
+        mode = os.lstat(roots.absolute(path)).st_mode
+    except OSError:
+        return None
+    return stat.S_IMODE(mode) if stat.S_ISREG(mode) else None
 
 
 def _matching(patterns: tuple[str, ...], roots: Roots) -> Iterator[tuple[PlacePath, int]]:
@@ -104,13 +123,6 @@ def _matching(patterns: tuple[str, ...], roots: Roots) -> Iterator[tuple[PlacePa
 
 def look_at_guard(guarded: Mapping[PlacePath, int], roots: Roots) -> Guard:
     """Say whether guarded files are still read-only. Files of places not known now count as broken."""
-    broken = []
-    for path in sorted(guarded):
-        known = is_in_game(path) or root_of(path) in roots.outside
-        try:
-            mode = os.lstat(roots.absolute(path)).st_mode if known else _WRITABLE
-        except OSError:
-            mode = _WRITABLE
-        if mode & _WRITABLE:
-            broken.append(path)
+    modes = {path: _mode_of(path, roots) for path in sorted(guarded)}
+    broken = [path for path, mode in modes.items() if mode is None or mode & _WRITABLE]
     return Guard(files=len(guarded), broken=tuple(broken))

@@ -40,6 +40,12 @@ class Making:
         members = members_of(self.workshop.file(below), shown(container))
         return [PlacePath(path) for member in members if fits(path := f"{container}{sign}{member}")]
 
+    def is_the_users(self, path: PlacePath) -> bool:
+        """Whether a file is the user's own: not the game's, and no member of a container."""
+        return split_member(path) is None and path not in self.workshop.opened.state.baseline(
+            [path]
+        )
+
     def rebuild(self, container: PlacePath, below: Brought | None, members: Members) -> MadeFile:
         """Return a container with members added, replaced and removed. Raises PatchFault."""
         base = below or self.workshop.below(container)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.in_folder import InFolder, in_folder_of
+from rellum.core.catalog.load import refuse_faulty
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.patches import release_chains
 from rellum.core.errors import UserError
@@ -107,6 +108,7 @@ def parts_of(
     Of all ways (in full, or a full release and patches), that with the fewest bytes to fetch is
     taken, what is on the shelf and in the folder counted; of equal ones that with the fewest parts.
     """
+    refuse_faulty(catalog, [locked.mod])
     release = release_of(locked, catalog)
     if release is None:
         return []

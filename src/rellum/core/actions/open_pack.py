@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, NamedTuple
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.process_lock import hold_pack
+from rellum.core.pack.rules import NOTE, FolderRules, read_rules
 from rellum.core.pack.state import Adopted, State, open_state
-from rellum.core.paths import Roots
+from rellum.core.paths import PlacePath, Roots
 
 if TYPE_CHECKING:
     from rellum.core.change.disk import Disk
@@ -29,13 +30,18 @@ OnRecovered = Callable[["Recovered"], None]
 
 
 class OpenPack(NamedTuple):
-    """A pack that this process holds. ``even_if_running``: the game may be in use while it changes."""
+    """A pack that this process holds.
+
+    ``rules`` say what sheet, pack and cards call the user's own; ``roots`` are all places that these name.
+    ``even_if_running``: the game may be in use while it changes.
+    """
 
     home: PackHome
     adopted: Adopted
     state: State
     roots: Roots
     disk: Disk | None
+    rules: FolderRules
     even_if_running: bool = False
 
     @property
@@ -50,6 +56,7 @@ class OpenPack(NamedTuple):
             self.state,
             self.disk or Disk(),
             even_if_running=self.even_if_running,
+            settings_place=self.rules.places.get("settings"),
         )
 
 
@@ -74,13 +81,14 @@ def open_pack(
             adopted = state.adopted()
             if not os.path.isdir(adopted.folder):
                 adopted = _found_again(home, state, adopted)
-            roots = Roots(adopted.folder, state.outside())
+            laid_in = Roots(adopted.folder, state.outside())
             opened = OpenPack(
                 home=home,
                 adopted=adopted,
                 state=state,
-                roots=roots,
+                roots=laid_in,
                 disk=disk,
+                rules=FolderRules(),
                 even_if_running=even_if_running,
             )
             if not os.path.exists(home.vanilla_file):  # a pack of an older Rellum
@@ -89,9 +97,29 @@ def open_pack(
                 write_vanilla(home, state)
             if os.path.exists(home.journal_file):
                 _recover(opened.site, on_recovered)
-            yield opened
+            yield _with_rules(opened)
         finally:
             state.close()
+
+
+def _with_rules(opened: OpenPack) -> OpenPack:
+    """Return the pack with its rules, and with every place that they name.
+
+    A place in which something is laid stays where it was.
+    """
+    state = opened.state
+    rules = read_rules(state.note(NOTE))
+    if not rules.are_current():
+        from rellum.core.actions.rules import read_rules_anew  # rare: a file of the pack changed
+
+        rules = read_rules_anew(opened.home, state, rules)
+    laid_in = {
+        root: folder
+        for root, folder in state.outside().items()
+        if root not in rules.outside or state.laid_below(PlacePath(root))
+    }
+    roots = Roots(opened.adopted.folder, {**rules.outside, **laid_in})
+    return opened._replace(rules=rules, roots=roots)
 
 
 def _found_again(home: PackHome, state: State, adopted: Adopted) -> Adopted:

@@ -5,13 +5,17 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING
 
-from rellum.core.actions.open_pack import OpenPack
 from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
+from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.paths import GAME, PlacePath, Roots, is_inside, root_of
+
+if TYPE_CHECKING:
+    from rellum.core.actions.open_pack import OpenPack
 
 
 class NoPlace(UserError):
@@ -25,28 +29,47 @@ def roots_of(opened: OpenPack, sheet: GameSheet, pack: PackFile) -> Roots:
 
     A place in which something is laid stays where it was. Raises NoPlace.
     """
-    chosen = {f"@{name}": (folder, source) for name, folder, source in pack.places}
-    for root, (_, source) in chosen.items():
+    chosen = {f"@{name}": source for name, _, source in pack.places}
+    for root, source in chosen.items():
         if root not in sheet.outside:
             known = ", ".join(sorted(sheet.outside)) or "none"
             raise NoPlace(
                 f"{place_of(source)}: {root} is no place outside the game folder; there are {known}"
             )
-    found = {}
-    for root, by_system in sheet.outside.items():
-        folder = chosen[root][0] if root in chosen else _by_sheet(by_system)
-        if folder is not None:
-            found[root] = folder
+    found = _places(sheet, pack)
     _refuse_moved(opened, found)
-    _refuse_overlaps(opened, found)
+    _refuse_overlaps(opened.roots.game_folder, opened.home, found)
     return Roots(opened.roots.game_folder, {**opened.roots.outside, **found})
 
 
-def _refuse_overlaps(opened: OpenPack, found: Mapping[str, str]) -> None:
+def _places(sheet: GameSheet, pack: PackFile) -> dict[str, str]:
+    """Return the folders of the places outside, by the pack's word, else by the sheet's."""
+    chosen = {f"@{name}": folder for name, folder, _ in pack.places}
+    found = {}
+    for root, by_system in sheet.outside.items():
+        folder = chosen[root] if root in chosen else _by_sheet(by_system)
+        if folder is not None:
+            found[root] = folder
+    return found
+
+
+def usable_places(sheet: GameSheet, pack: PackFile, game: str, home: PackHome) -> dict[str, str]:
+    """Return the folders of the places outside that can be used; see ``roots_of`` for the others."""
+    usable: dict[str, str] = {}
+    for root, folder in _places(sheet, pack).items():
+        try:
+            _refuse_overlaps(game, home, {**usable, root: folder})
+        except NoPlace:
+            continue
+        usable[root] = os.path.abspath(folder)
+    return usable
+
+
+def _refuse_overlaps(game: str, home: PackHome, found: Mapping[str, str]) -> None:
     """Refuse places that are one folder, or lie in the game or the pack's own folder. Raises NoPlace."""
     ours = {
-        "the game folder": opened.roots.game_folder,
-        "Rellum's own folder": opened.home.state_folder,
+        "the game folder": game,
+        "Rellum's own folder": home.state_folder,
     }
     known: dict[str, str] = {}
     for root, folder in found.items():
@@ -94,7 +117,7 @@ def refuse_second_names(paths: Iterable[PlacePath], roots: Roots) -> None:
 
 def _refuse_moved(opened: OpenPack, found: Mapping[str, str]) -> None:
     """Refuse another folder for a place in which files were laid. Raises NoPlace."""
-    for root, before in opened.roots.outside.items():
+    for root, before in opened.state.outside().items():
         now = found.get(root, before)
         if os.path.abspath(now) != before and opened.state.laid_below(PlacePath(root)):
             raise NoPlace(

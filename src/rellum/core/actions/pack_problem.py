@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.game_now import identity_of
 from rellum.core.actions.open_pack import OpenPack
-from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.load import find_mod, refuse_faulty
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
 from rellum.core.folder.identity import Identity
@@ -121,7 +121,11 @@ def _locked(
 
 
 def locked_releases(lock: LockFile, catalog: Catalog) -> dict[ModId, Release]:
-    """Return the releases of a line-up, without those that no card has any more."""
+    """Return the releases of a line-up, without those that no card has any more.
+
+    Raises FileFaults where the card of one of them has mistakes.
+    """
+    refuse_faulty(catalog, [each.mod for each in lock.releases])
     return {
         each.mod: release
         for each in lock.releases

@@ -8,17 +8,20 @@ from contextlib import contextmanager
 
 from rellum.core.actions.apply import Preparing
 from rellum.core.actions.check import drift_of, with_causes
+from rellum.core.actions.learning import learn_vanilla
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.restore import (
     Confirm,
+    Restoration,
     RestoreResult,
     carry_out,
     drifted_paths,
 )
-from rellum.core.actions.supplies import supply
+from rellum.core.actions.supplies import supplies, supply, supply_from_shelf
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import NoSources, Sources
 from rellum.core.change.planning import plan_vanilla
+from rellum.core.change.readiness import space_for
 from rellum.core.change.repairing import plan_away, plan_repairs, together
 from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
@@ -57,18 +60,27 @@ def restore_damaged(
             return digest in at_hand or opened.site.originals.has(digest)
 
         if source:
+            learn_vanilla(opened, source)
             supply(opened, source, sorted(vanilla))
-        with _where_from(opened, shelf_folder, laid) as (find, sources):
+        supply_from_shelf(opened, shelf_folder, _contents(opened, vanilla))
+        with supplies(opened), _where_from(opened, shelf_folder, laid) as (find, sources):
             plan = together(
                 (
                     plan_vanilla(vanilla, opened.state, opened.roots, is_kept),
-                    plan_repairs(laid, opened.roots, find, is_kept),
+                    plan_repairs(laid, opened.roots, opened.state.suspects(), find, is_kept),
                     plan_away(moved.values(), opened.roots),
                 )
             )
             foreign = {each.path for each in drift.findings if each.kind == "foreign"}
             left = tuple(sorted(foreign - set(moved.values())))
-            return carry_out(opened, plan, left, confirm, sources, supplied=bool(source))
+            space = space_for(plan, opened.home, opened.roots)
+            restoration = Restoration(plan=plan, space=space, foreign=left, yours=drift.own_changes)
+            return carry_out(opened, restoration, confirm, sources)
+
+
+def _contents(opened: OpenPack, paths: set[PlacePath]) -> dict[PlacePath, Content]:
+    vanilla = opened.state.baseline(paths)
+    return {path: entry.content for path, entry in vanilla.items() if entry.content}
 
 
 def _content_of(path: PlacePath, rows: dict[PlacePath, Laid], opened: OpenPack) -> Content | None:

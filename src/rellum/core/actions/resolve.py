@@ -16,7 +16,7 @@ from rellum.core.actions.pack_problem import (
     make_problem,
     problem_of,
 )
-from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.load import find_mod, refuse_faulty
 from rellum.core.catalog.model import Catalog, Mod, OptionGroup, Release, ReleaseFile
 from rellum.core.catalog.patches import release_chain
 from rellum.core.catalog.toml_lines import place_of
@@ -215,6 +215,7 @@ def solve_or_raise(problem: Problem) -> LineUp:
     """Return the line-up. Raises NoLineUpExists with the reason and what would help, LoadCycle."""
     searcher, found = solve(problem)
     if isinstance(found, NotFound):
+        refuse_faulty(problem.catalog, _within_reach(problem))
         from rellum.core.solving.refusal import explain
         from rellum.core.solving.remedies import find_remedies
         from rellum.core.solving.sentences import tell
@@ -223,6 +224,23 @@ def solve_or_raise(problem: Problem) -> LineUp:
         statements = tell(refusal.reason.causes)
         raise NoLineUpExists(refusal, statements, find_remedies(searcher, problem, refusal))
     return found
+
+
+def _within_reach(problem: Problem) -> set[ModId]:
+    """Return the mods that may have a part in the answer: wanted, or needed by one that may."""
+    catalog = problem.catalog
+    reached: set[ModId] = set()
+    waiting = [want.mod for want in problem.wants]
+    while waiting:
+        mod_id = waiting.pop()
+        if mod_id in reached:
+            continue
+        reached.add(mod_id)
+        waiting += catalog.offered.get(mod_id, ())
+        mod = catalog.mods.get(mod_id)
+        for release in mod.releases if mod and catalog.faulty else ():
+            waiting += [each.mod for need in release.needs for each in need.any_of]
+    return reached
 
 
 def _as_lock(asked: PackProblem, line_up: LineUp, shelf: Shelf) -> LockFile:

@@ -6,14 +6,18 @@ import os
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
+from rellum.core.actions.learning import learn_vanilla
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.supplies import supplies, supply_contents, supply_from_shelf
+from rellum.core.actions.taking_out import Without, contents, without_edits
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import NoSources, Sources, execute
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import Space, space_for
+from rellum.core.change.wanted import TheUsers
 from rellum.core.errors import UserError
-from rellum.core.folder.content import RELLUM, Laid
+from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.nearest import nearest
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.rows import BaselineEntry
@@ -37,11 +41,18 @@ class NoOriginal(UserError):
 
 
 class Restoration(NamedTuple):
-    """What ``restore`` would do, and which files are neither the game's nor Rellum's."""
+    """What ``restore`` would do.
+
+    ``foreign`` are files that are neither the game's nor Rellum's, ``yours`` the user's own and vanilla files
+    that the user may change: both stay as they are. ``kept_keys`` are keys in the user's own files that a mod
+    had set and that were changed since: they stay, too.
+    """
 
     plan: Plan
     space: Space
-    foreign: tuple[PlacePath, ...]
+    foreign: tuple[PlacePath, ...] = ()
+    yours: tuple[PlacePath, ...] = ()
+    kept_keys: tuple[tuple[PlacePath, str], ...] = ()
 
 
 class RestoreResult(NamedTuple):
@@ -61,12 +72,14 @@ def restore_paths(
     on_recovered: OnRecovered,
     confirm: Confirm,
     source: str = "",
+    shelf_folder: str = "",
     *,
     even_if_running: bool = False,
 ) -> RestoreResult:
     """Restore files, or all files in folders, named from the game folder.
 
     ``source``, here and below: a folder or an archive from which originals come that Rellum never saw.
+    They are looked for on the shelf as well. Each file named is hashed, whatever its size and time.
 
     Raises NothingToRestore, NoOriginal, RolledBack, and what opening can raise.
     """
@@ -74,14 +87,16 @@ def restore_paths(
         wanted: dict[PlacePath, None] = {}
         for path in paths:
             wanted.update(dict.fromkeys(_files_named(path, opened)))
-        plan = _planned(opened, wanted, source)
-        if plan.left_alone and not plan.operations:
-            raise NoOriginal(
-                "no original is kept for " + ", ".join(shown(path) for path, _ in plan.left_alone),
-                details=tuple(f"{shown(path)}: {why}" for path, why in plan.left_alone),
-                hint="Name a clean copy of the game by --from, or have the store verify it.",
-            )
-        return carry_out(opened, plan, (), confirm, supplied=bool(source))
+        with supplies(opened):
+            plan = _Planning(opened, wanted, source, shelf_folder, trusts=False)
+            if plan.plan.left_alone and not plan.plan.operations:
+                left = plan.plan.left_alone
+                raise NoOriginal(
+                    "no original is kept for " + ", ".join(shown(path) for path, _ in left[:5]),
+                    details=tuple(f"{shown(path)}: {why}" for path, why in left),
+                    hint="Name a clean copy of the game by --from, or have the store verify it.",
+                )
+            return carry_out(opened, plan.restoration(), confirm)
 
 
 def restore_mod(
@@ -90,21 +105,25 @@ def restore_mod(
     on_recovered: OnRecovered,
     confirm: Confirm,
     source: str = "",
+    shelf_folder: str = "",
     *,
     even_if_running: bool = False,
 ) -> RestoreResult:
-    """Restore every file that belongs to a mod. Raises NothingToRestore, RolledBack."""
+    """Restore every file that belongs to a mod. Raises NothingToRestore, RolledBack.
+
+    What the user changed in its settings, or put into its folder, is set aside for it.
+    """
     with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
         laid = opened.state.laid_by(mod)
         if not laid:
-            owners = {each.owner.rpartition(" ")[0] for each in opened.state.laid().values()}
-            owners.discard("")
+            owners = set(opened.state.laid_versions())
             raise NothingToRestore(
                 f"nothing in the game belongs to {mod!r}" + nearest(mod, owners),
                 hint=f"Mods in the game: {', '.join(sorted(owners)) or 'none'}.",
             )
-        plan = _planned(opened, laid, source)
-        return carry_out(opened, plan, (), confirm, supplied=bool(source))
+        with supplies(opened):
+            planning = _Planning(opened, laid, source, shelf_folder, sets_aside=True)
+            return carry_out(opened, planning.restoration(), confirm)
 
 
 def restore_all(
@@ -113,18 +132,28 @@ def restore_all(
     confirm: Confirm,
     disk: Disk | None = None,
     source: str = "",
+    shelf_folder: str = "",
     *,
     even_if_running: bool = False,
 ) -> RestoreResult:
-    """Bring the whole folder back as it was adopted, the marker included; foreign files stay."""
+    """Bring the whole folder back to vanilla, the marker included; foreign files and the user's own stay.
+
+    What the user changed in settings of mods, or put into their folders, is set aside for them.
+    """
     with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
         from rellum.core.actions.check import drift_of
 
         drift = drift_of(opened)
-        foreign = tuple(each.path for each in drift.findings if each.kind == "foreign")
         paths = {*opened.state.laid(), *drifted_paths(drift, opened.state)}
-        plan = _planned(opened, paths, source, whole=True)
-        return carry_out(opened, plan, foreign, confirm, supplied=bool(source))
+        with supplies(opened):
+            planning = _Planning(opened, paths, source, shelf_folder, whole=True, sets_aside=True)
+            going = {each.path for each in planning.plan.operations}
+            foreign = [each.path for each in drift.findings if each.kind == "foreign"]
+            restoration = planning.restoration()._replace(
+                foreign=tuple(path for path in foreign if path not in going),
+                yours=tuple(path for path in drift.own_changes if path not in going),
+            )
+            return carry_out(opened, restoration, confirm)
 
 
 def drifted_paths(drift: Drift, state: State) -> set[PlacePath]:
@@ -134,43 +163,93 @@ def drifted_paths(drift: Drift, state: State) -> set[PlacePath]:
     return {each.path for each in drift.findings if each.kind != "foreign"} | below
 
 
-def _planned(
-    opened: OpenPack, paths: Iterable[PlacePath], source: str, *, whole: bool = False
-) -> Plan:
-    """Plan with the originals that there are, and those that ``source`` has. Raises NoSupply."""
-    store = opened.site.originals
-    paths = list(paths)
-    plan = plan_vanilla(paths, opened.state, opened.roots, store.has, whole=whole)
-    if not source:
-        return plan
-    from rellum.core.actions.supplies import supply, supply_contents
+class _Planning:
+    """Plans with the originals that there are, and those that a copy or the shelf has. Raises NoSupply."""
 
-    supply(opened, source, [path for path, _ in plan.left_alone])
-    needed = {each.path: each.after for each in plan.operations if each.after}
-    supply_contents(opened, source, needed)
-    return plan_vanilla(paths, opened.state, opened.roots, store.has, whole=whole)
+    def __init__(
+        self,
+        opened: OpenPack,
+        paths: Iterable[PlacePath],
+        source: str,
+        shelf_folder: str,
+        *,
+        whole: bool = False,
+        sets_aside: bool = False,
+        trusts: bool = True,
+    ) -> None:
+        self.opened = opened
+        self.paths = sorted(set(paths))
+        self.whole = whole
+        self.trusts = trusts
+        self.users = (
+            TheUsers(is_carried=lambda _: False, shared=opened.rules.shared, mods=frozenset())
+            if sets_aside
+            else None
+        )
+        learn_vanilla(opened, source)
+        self.without = self._without_edits()
+        self.plan = self._plan()
+        wanted = self._wanted()
+        if source:
+            supply_contents(opened, source, wanted)
+        if wanted:
+            supply_from_shelf(opened, shelf_folder, wanted)
+            self.plan = self._plan()
+
+    def _plan(self) -> Plan:
+        return plan_vanilla(
+            self.paths,
+            self.opened.state,
+            self.opened.roots,
+            self.opened.site.originals.has,
+            whole=self.whole,
+            users=self.users,
+            taken_out=contents(self.without),
+            trusts=self.trusts,
+        )
+
+    def _without_edits(self) -> list[Without]:
+        """Return the user's own files without what mods set in them; vanilla files come back whole."""
+        state = self.opened.state
+        vanilla = state.baseline(self.paths)
+        rows = [row for path, row in state.laid(self.paths).items() if path not in vanilla]
+        home, roots = self.opened.home, self.opened.roots
+        return list(without_edits(rows, home, roots, lambda _: False, lambda _: "mine"))
+
+    def _wanted(self) -> dict[PlacePath, Content]:
+        """Return the contents that the plan lacks, or brings back out of a store that may be damaged."""
+        left = [path for path, _ in self.plan.left_alone]
+        wanted = {p: e.content for p, e in self.opened.state.baseline(left).items() if e.content}
+        for each in self.plan.operations:
+            if each.after and each.source is None and each.path not in wanted:
+                wanted[each.path] = each.after
+        return wanted
+
+    def restoration(self) -> Restoration:
+        """Return what is to be done."""
+        return Restoration(
+            plan=self.plan,
+            space=space_for(self.plan, self.opened.home, self.opened.roots),
+            kept_keys=tuple(
+                (each.laid.path, conflict.key)
+                for each in self.without
+                for conflict in each.conflicts
+            ),
+        )
 
 
 def carry_out(
     opened: OpenPack,
-    plan: Plan,
-    foreign: tuple[PlacePath, ...],
+    restoration: Restoration,
     confirm: Confirm,
     sources: Sources | None = None,
-    *,
-    supplied: bool = False,
 ) -> RestoreResult:
-    """Ask, and carry a restoration out. ``supplied``: contents were put into the store for it."""
+    """Ask, and carry a restoration out."""
     refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
-    space = space_for(plan, opened.home, opened.roots)
-    restoration = Restoration(plan=plan, space=space, foreign=foreign)
+    plan = restoration.plan
     done = plan.is_empty or not plan.visible or confirm(restoration)
     if done and not plan.is_empty:
         execute(plan, "restore", opened.site, sources or NoSources())
-    if supplied:
-        from rellum.core.actions.supplies import let_go_of_rest
-
-        let_go_of_rest(opened)
     folder = opened.home.originals_folder
     return RestoreResult(restoration=restoration, done=done, originals_folder=folder)
 

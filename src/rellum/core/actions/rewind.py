@@ -2,24 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import os
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
+from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.restore import drifted_paths
+from rellum.core.actions.supplies import supplies, supply_contents, supply_from_shelf
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import NoSources, execute
 from rellum.core.change.journal import PackChange
-from rellum.core.change.keeping import keep_settings
+from rellum.core.change.keeping import keep_settings, settings_paths
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import Space, space_for
-from rellum.core.change.rewinding import plan_rewind
+from rellum.core.change.rewinding import Look, Rewinder
 from rellum.core.errors import UserError
+from rellum.core.globs import any_test
 from rellum.core.nearest import nearest
-from rellum.core.pack.checkpoints import Before, Checkpoint, PackTexts, Then
+from rellum.core.pack.checkpoints import Before, Checkpoint, PackTexts
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.state import now
-from rellum.core.paths import shown
+from rellum.core.paths import PlacePath, shown
+from rellum.core.words import count_words
 
 
 class NoCheckpoint(UserError):
@@ -40,18 +46,38 @@ class BadName(UserError):
     code = "bad-name"
 
 
+class NameTaken(UserError):
+    """Another checkpoint has that name."""
+
+    code = "name-taken"
+
+
 class Rewinding(NamedTuple):
-    """What ``rewind`` would do. ``texts`` names those of the pack's files that become others."""
+    """What ``rewind`` would do. ``texts`` names those of the pack's files that become others.
+
+    What is not as it was then, and stays as it is: ``stays`` are the user's own files, ``newer`` settings
+    that came since, and ``foreign`` files that are nobody's, of which nobody knows whether they were there.
+    """
 
     checkpoint: Checkpoint
     plan: Plan
     space: Space
     texts: tuple[str, ...]
+    stays: tuple[PlacePath, ...]
+    newer: tuple[PlacePath, ...]
+    foreign: tuple[PlacePath, ...]
 
     @property
     def is_empty(self) -> bool:
-        """Whether all is as it was."""
+        """Whether there is nothing to do."""
         return self.plan.is_empty and not self.texts
+
+
+class Made(NamedTuple):
+    """A checkpoint that was made, and files that were not as Rellum had left them: it does not have those."""
+
+    checkpoint: Checkpoint
+    drifted: tuple[PlacePath, ...]
 
 
 class RewindResult(NamedTuple):
@@ -67,18 +93,36 @@ Confirm = Callable[[Rewinding], bool]
 
 def make_checkpoint(
     pack_folder: str, name: str, good: bool, on_recovered: OnRecovered, disk: Disk | None = None
-) -> Checkpoint:
-    """Make a checkpoint of what is now. Raises BadName."""
+) -> Made:
+    """Make a checkpoint of what is now. Raises BadName, NameTaken."""
     if name.isdigit() or name != name.strip() or not name.isprintable():
         raise BadName(
             f"a checkpoint cannot be called {name!r}",
             hint="Give it a name that is more than a number, such as 'before-the-storm'.",
         )
     with open_pack(pack_folder, on_recovered, disk) as opened:
-        before = Before(settings=keep_settings(opened.site), pack_texts=pack_texts(opened.home))
         checkpoints = opened.state.checkpoints
+        before = Before(settings=keep_settings(opened.site), pack_texts=pack_texts(opened.home))
+        taken = checkpoints.named(name)
+        if taken and not checkpoints.is_newest(taken.number, before):
+            raise NameTaken(
+                f"checkpoint {taken.number} of {taken.made_at} has the name {name!r}",
+                hint=f"Choose another name, or free this one: rellum checkpoint --forget {name!r}",
+            )
         number = checkpoints.make(name, good, before, now())
-        return next(each for each in checkpoints.all() if each.number == number)
+        made = next(each for each in checkpoints.all() if each.number == number)
+        drift = drift_of(opened)
+    gone = (each.path for each in drift.findings if each.kind != "foreign")
+    return Made(made, tuple(gone))
+
+
+def forget_checkpoint(pack_folder: str, name: str, on_recovered: OnRecovered) -> Checkpoint:
+    """Take the name and the mark off a checkpoint, by name or number. Raises NoCheckpoint."""
+    with open_pack(pack_folder, on_recovered) as opened:
+        checkpoints = opened.state.checkpoints
+        chosen = _choose(checkpoints.all(), name, False)
+        checkpoints.unname(chosen.number)
+        return chosen
 
 
 def list_checkpoints(pack_folder: str, on_recovered: OnRecovered) -> list[Checkpoint]:
@@ -95,67 +139,125 @@ def rewind(
     confirm: Confirm,
     disk: Disk | None = None,
     source: str = "",
+    shelf_folder: str = "",
     *,
+    with_carried: bool = False,
     even_if_running: bool = False,
 ) -> RewindResult:
     """Go back to a checkpoint: by name or number, the last ``good`` one, or (neither) the last change.
 
+    Contents come from the store of originals, from archives on the shelf, from edits made again, and from
     ``source``: a folder or an archive with what is kept nowhere, such as the files of an older version of
-    the game.
+    the game. The user's own files stay as they are unless ``with_carried``.
 
     Raises NeedsOldGame, NoCheckpoint, CannotLay, FolderOwned, NoSpace, RolledBack.
     """
     with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
-        if not source:
-            return _rewind(opened, name, good, confirm, source)
-        from rellum.core.actions.supplies import let_go_of_rest
-
-        try:
-            return _rewind(opened, name, good, confirm, source)
-        finally:
-            let_go_of_rest(opened)
+        with supplies(opened):
+            return _Way(opened, name, good, source, shelf_folder, with_carried).go(confirm)
 
 
-def _rewind(opened: OpenPack, name: str, good: bool, confirm: Confirm, source: str) -> RewindResult:
-    checkpoints = opened.state.checkpoints
-    chosen = _choose(checkpoints.all(), name, good)
-    then = checkpoints.then(chosen.number)
-    if source:
-        from rellum.core.actions.supplies import supply_contents
+class _Way:
+    """The way back to one checkpoint."""
 
-        wanted = {path: content for path, content in then.files.items() if content}
-        supply_contents(opened, source, wanted)
-    plan = plan_rewind(then, opened.state, opened.roots, opened.site.originals.has)
-    _refuse_other_game(plan, then, chosen)
-    rewinding = Rewinding(
-        checkpoint=chosen,
-        plan=plan,
-        space=space_for(plan, opened.home, opened.roots),
-        texts=tuple(_differing(then.pack_texts, opened)),
-    )
-    done = rewinding.is_empty or confirm(rewinding)
-    if done and not rewinding.is_empty:
-        pack = PackChange(becoming=then.pack_texts, writes=(PACK_FILE, LOCK_FILE))
-        execute(plan, "rewind", opened.site, NoSources(), pack)
-    if done and plan.identity:
-        from rellum.core.pack.new_state import write_vanilla
-
-        write_vanilla(opened.home, opened.state)
-    folder = opened.home.originals_folder
-    return RewindResult(rewinding=rewinding, done=done, originals_folder=folder)
-
-
-def _refuse_other_game(plan: Plan, then: Then, chosen: Checkpoint) -> None:
-    """Refuse to go back over an update of the game without the old version's files."""
-    lost = [path for path, _ in plan.left_alone if path in then.vanilla]
-    if lost:
-        raise NeedsOldGame(
-            f"checkpoint {chosen.number} is of game {chosen.version}, of which "
-            f"{len(lost):,} files are kept nowhere",
-            details=tuple(f"missing: {shown(path)}" for path in lost[:10]),
-            hint=f"Name a copy of {chosen.version}, a folder or an archive, by --from.",
+    def __init__(
+        self,
+        opened: OpenPack,
+        name: str,
+        good: bool,
+        source: str,
+        shelf_folder: str,
+        with_carried: bool,
+    ) -> None:
+        checkpoints = opened.state.checkpoints
+        self.opened = opened
+        self.chosen = _choose(checkpoints.all(), name, good)
+        self.then = checkpoints.then(self.chosen.number)
+        self.source = source
+        self.shelf_folder = shelf_folder
+        self.drift = with_causes(drift_of(opened), opened)
+        rules = opened.rules
+        look = Look(
+            drifted=drifted_paths(self.drift, opened.state),
+            suspects=opened.state.suspects(),
+            is_carried=any_test(rules.carried, folds_case=rules.folds_case),
+            with_carried=with_carried,
         )
+        store = opened.site.originals
+        self.is_carried = look.is_carried
+        self.rewinder = Rewinder(self.then, opened.state, opened.roots, store.has, look)
+
+    def go(self, confirm: Confirm) -> RewindResult:
+        """Plan, ask, and carry it out."""
+        opened = self.opened
+        self._gather()
+        plan = self.rewinder.plan()
+        self._refuse_other_game(plan)
+        rewinding = Rewinding(
+            checkpoint=self.chosen,
+            plan=plan,
+            space=space_for(plan, opened.home, opened.roots),
+            texts=tuple(_differing(self.then.pack_texts, opened)),
+            stays=tuple(self.rewinder.stays),
+            newer=tuple(self._newer_settings(plan)),
+            foreign=tuple(self._foreign(plan)),
+        )
+        done = rewinding.is_empty or confirm(rewinding)
+        if done and not rewinding.is_empty:
+            pack = PackChange(becoming=self.then.pack_texts, writes=(PACK_FILE, LOCK_FILE))
+            execute(plan, "rewind", opened.site, NoSources(), pack)
+        if done and plan.identity:
+            from rellum.core.pack.new_state import write_vanilla
+
+            write_vanilla(opened.home, opened.state)
+        folder = opened.home.originals_folder
+        return RewindResult(rewinding=rewinding, done=done, originals_folder=folder)
+
+    def _gather(self) -> None:
+        """Bring what is missing into the store, from wherever it can be had."""
+        wanted = self.rewinder.wanted()
+        if not wanted:
+            return
+        if self.source:
+            supply_contents(self.opened, self.source, {**self.rewinder.unders(), **wanted})
+        supply_from_shelf(self.opened, self.shelf_folder, wanted)
+        store = self.opened.site.originals
+        if any(not store.has(each.digest) for each in wanted.values()):
+            from rellum.core.actions.remaking import remake
+
+            remake(self.opened, self.then, self.shelf_folder, wanted)
+
+    def _refuse_other_game(self, plan: Plan) -> None:
+        """Refuse to go back over an update of the game without the old version's files."""
+        updated = {each.path for each in self.drift.findings if each.cause == "game-update"}
+        lost = [p for p, _ in plan.left_alone if p in self.then.vanilla or p in updated]
+        if lost:
+            raise NeedsOldGame(
+                f"checkpoint {self.chosen.number} is of game {self.chosen.version}, of which "
+                f"{count_words(len(lost), 'file is', 'files are')} kept nowhere",
+                details=tuple(f"missing: {shown(path)}" for path in lost[:10]),
+                hint=f"Name a copy of {self.chosen.version}, a folder or an archive, by --from.",
+            )
+
+    def _newer_settings(self, plan: Plan) -> Iterator[PlacePath]:
+        """Yield settings that the checkpoint does not know: they came since."""
+        handled = {each.path for each in plan.operations} | set(self.then.laid)
+        site = self.opened.site
+        for path in settings_paths(site.state, site.roots, site.settings_place):
+            known = path in self.then.settings or path in self.then.files or path in handled
+            if (
+                not known
+                and not self.is_carried(path)
+                and os.path.exists(site.roots.absolute(path))
+            ):
+                yield path
+
+    def _foreign(self, plan: Plan) -> Iterator[PlacePath]:
+        handled = {each.path for each in plan.operations}
+        for each in self.drift.findings:
+            if each.kind == "foreign" and each.path not in handled:
+                yield each.path
 
 
 def _differing(texts: PackTexts, opened: OpenPack) -> list[str]:

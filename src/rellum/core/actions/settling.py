@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from rellum.core.actions.workshop import NotAsAdopted, Workshop, Written, recipe_of, write_made
@@ -14,6 +14,7 @@ from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, DiskFile, MadeFile, Removal, Target, TargetFile
+from rellum.core.pack.kept import Kept
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.patching.keys import form_by_name
 from rellum.core.patching.merge import Conflict, Merged, Side, merge_settings
@@ -47,18 +48,20 @@ class SettingsConflict:
 
 
 def settle(
-    target: Target, workshop: Workshop, pack: PackFile, sheet: GameSheet
+    target: Target, workshop: Workshop, pack: PackFile, sheet: GameSheet, mods: Collection[str]
 ) -> tuple[Target, tuple[SettingsConflict, ...]]:
     """Return the target with settings merged, and the conflicts in them; open ones stay as they are.
 
-    Raises BadSettingsRule, PatchFault.
+    ``mods`` are in the line-up: the user's files that wait for one of them are merged in. Raises
+    BadSettingsRule, PatchFault.
     """
-    rules = _rules(pack, sheet)
+    rules = side_rules(pack, sheet)
     merging = {path: each for path, each in target.files.items() if each.role == "merge"}
     if not merging:
         return target, ()
-    settler = _Settler(workshop, rules)
     state = workshop.opened.state
+    waiting = {each.path: each for each in state.kept.aside() if each.aside_for in mods}
+    settler = _Settler(workshop, rules, waiting)
     laid = state.laid(merging)
     baseline = state.baseline(merging)
     files = dict(target.files)
@@ -71,9 +74,15 @@ def settle(
 
 
 class _Settler:
-    def __init__(self, workshop: Workshop, rules: Callable[[PlacePath], Side | None]) -> None:
+    def __init__(
+        self,
+        workshop: Workshop,
+        rules: Callable[[PlacePath], Side | None],
+        waiting: Mapping[PlacePath, Kept],
+    ) -> None:
         self.workshop = workshop
         self.rules = rules
+        self.waiting = waiting
         self.conflicts: list[SettingsConflict] = []
 
     def settled(
@@ -83,7 +92,10 @@ class _Settler:
         path = theirs.path
         as_brought = target._replace(base=theirs)
         mine = self.workshop.now(path)
-        if mine is None:
+        waiting = self.waiting.get(path) if laid is None else None
+        if waiting and (mine is None or (native is not None and mine.digest == native.digest)):
+            return self._returned(as_brought, waiting, theirs)
+        if mine is None or (laid is None and target.is_users):
             return as_brought
         base = laid.base if laid else native.digest if native else None
         if laid and laid.content and not laid.base and laid.content.digest == mine.digest:
@@ -93,6 +105,15 @@ class _Settler:
         if base == theirs.digest:
             return as_brought._replace(file=mine)
         return self._merged(as_brought, base, mine, theirs)
+
+    def _returned(self, target: TargetFile, kept: Kept, theirs: Brought) -> TargetFile:
+        """Return the user's file, which waited for its mod, with what the release changed meanwhile."""
+        file = os.path.join(self.workshop.opened.home.originals_folder, kept.digest)
+        mine = DiskFile(path=theirs.path, file=file, digest=kept.digest, size=kept.size)
+        target = target._replace(returns=kept.aside_for)
+        if kept.base in (None, theirs.digest):
+            return target._replace(file=mine)
+        return self._merged(target, kept.base, mine, theirs)
 
     def _merged(
         self,
@@ -174,7 +195,7 @@ def refuse_unsettled(conflicts: Sequence[SettingsConflict]) -> None:
         )
 
 
-def _rules(pack: PackFile, sheet: GameSheet) -> Callable[[PlacePath], Side | None]:
+def side_rules(pack: PackFile, sheet: GameSheet) -> Callable[[PlacePath], Side | None]:
     """Return the pack's rules of who wins, for a path or all in a folder. Raises BadSettingsRule."""
     chosen: dict[PlacePath, Side] = {}
     for text, word, source in pack.settings:

@@ -1,27 +1,37 @@
-"""Originals from elsewhere: a clean copy of the game, or a backup, as a folder or an archive."""
+"""Contents that the store of originals lacks, from wherever they can be had.
+
+A clean copy of the game or a backup (a folder or an archive), and the archives on the shelf, by their
+members' hashes. What is found is put into the store for the change that needs it; the rest goes again
+afterwards.
+"""
 
 from __future__ import annotations
 
 import os
 import shutil
 from collections.abc import Iterable, Iterator, Mapping
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 
 from rellum.core.actions.open_pack import OpenPack
-from rellum.core.archives.model import Extraction
+from rellum.core.archives.model import Archive, Extraction
 from rellum.core.archives.open import open_archive
 from rellum.core.change.plan import PLAIN_MODE
-from rellum.core.errors import UserError
-from rellum.core.folder.content import Content
-from rellum.core.hashing import Digest, hash_file
+from rellum.core.errors import RellumError, UserError
+from rellum.core.folder.content import SHA256, UNKNOWN_SIZE, Content
+from rellum.core.hashing import Digest, hash_file, sha256_file
 from rellum.core.paths import PlacePath, Roots, is_in_game
 from rellum.core.progress import Listener, silent
+from rellum.core.shelf.store import Shelf
 
 
 class NoSupply(UserError):
     """What originals shall come from is no folder and no archive, or cannot be taken in."""
 
     code = "no-supply"
+
+
+Wanted = Mapping[PlacePath, Content]
+"""Contents that are wanted, by the path that they are wanted for."""
 
 
 def supply(
@@ -39,7 +49,7 @@ def supply(
 
 
 def supply_contents(
-    opened: OpenPack, source: str, wanted: Mapping[PlacePath, Content], listen: Listener = silent
+    opened: OpenPack, source: str, wanted: Wanted, listen: Listener = silent
 ) -> set[PlacePath]:
     """Put contents into the store of originals, where ``source`` has them; see ``supply``."""
     store = opened.site.originals
@@ -58,64 +68,102 @@ def supply_contents(
     return {path for path, content in wanted.items() if store.has(content.digest)}
 
 
+def supply_from_shelf(opened: OpenPack, shelf_folder: str, wanted: Wanted) -> None:
+    """Put contents into the store of originals that members of archives on the shelf have.
+
+    A shelf that cannot be used has none. Raises OSError.
+    """
+    missing = {each.digest for each in _missing(opened, wanted).values()}
+    if not missing or not os.path.isdir(shelf_folder):
+        return
+    try:
+        with Shelf(shelf_folder) as shelf:
+            for entry in shelf.index.all():
+                here = {member.digest for member in shelf.members(entry.digest)} & missing
+                if here:
+                    with suppress(RellumError):  # this archive is damaged: another may do
+                        _extract_into_store(opened, shelf.open(entry.digest), here, silent)
+                        missing -= here
+    except UserError:
+        return
+
+
+@contextmanager
+def supplies(opened: OpenPack) -> Iterator[None]:
+    """Let go, at the end, of what was put into the store and that nothing needed after all."""
+    try:
+        yield
+    finally:
+        let_go_of_rest(opened)
+
+
 def let_go_of_rest(opened: OpenPack) -> None:
     """Let go of supplies that were not needed after all; where that fails, a later change does it."""
     with suppress(OSError):
-        opened.site.originals.let_go_of_all_but(opened.state.needed_counts())
+        if not os.path.exists(opened.home.journal_file):
+            opened.site.originals.let_go_of_all_but(opened.state.needed_counts())
 
 
-def _bring_in(
-    opened: OpenPack, source: str, wanted: Mapping[PlacePath, Content], listen: Listener
-) -> None:
+def _missing(opened: OpenPack, wanted: Wanted) -> dict[PlacePath, Content]:
+    store = opened.site.originals
+    return {path: c for path, c in wanted.items() if not store.is_whole(c.digest)}
+
+
+def _bring_in(opened: OpenPack, source: str, wanted: Wanted, listen: Listener) -> None:
     site = opened.site
     site.disk.make_folder(site.home.originals_folder)
     store = site.originals
-    missing = {path: c for path, c in wanted.items() if not store.is_whole(c.digest)}
+    missing = _missing(opened, wanted)
     if os.path.isdir(source):
-        for digest, file in _in_folder(os.path.abspath(source), missing):
+        for file in _in_folder(os.path.abspath(source), missing):
+            digest = hash_file(file)
             if not store.is_whole(digest):
                 store.put_copy(file, digest)
     else:
-        _from_archive(opened, source, {c.digest for c in missing.values()}, listen)
+        digests = {c.digest for c in missing.values()}
+        _extract_into_store(opened, open_archive(source), digests, listen)
 
 
-def _in_folder(source: str, missing: Mapping[PlacePath, Content]) -> Iterator[tuple[Digest, str]]:
+def _in_folder(source: str, missing: Wanted) -> Iterator[str]:
     """Yield files of a folder with a content that is missing: at the same path, else of that name."""
     copy = Roots(source)
-    by_name: dict[tuple[str, int], list[str]] | None = None
+    by_name: dict[str, list[str]] | None = None
     for path, content in missing.items():
         direct = copy.absolute(path) if is_in_game(path) else ""
-        if direct and _is(direct, content):
-            yield content.digest, direct
+        if direct and is_content(direct, content):
+            yield direct
             continue
         if by_name is None:
             by_name = _by_name(source)
-        key = (path.rpartition("/")[2].casefold(), content.size)
-        for file in by_name.get(key, ()):
-            if _is(file, content):
-                yield content.digest, file
-                break
+        found = by_name.get(path.rpartition("/")[2].casefold(), ())
+        yield from [file for file in found if is_content(file, content)][:1]
 
 
-def _is(file: str, content: Content) -> bool:
+def is_content(file: str, content: Content) -> bool:
+    """Whether a file has a content, which may be known by its hash alone. Raises OSError."""
     try:
-        return os.path.getsize(file) == content.size and hash_file(file) == content.digest
+        if os.path.islink(file) or not os.path.isfile(file):
+            return False
+        if content.size not in (UNKNOWN_SIZE, os.path.getsize(file)):
+            return False
+        if content.digest.startswith(SHA256):
+            return sha256_file(file) == content.digest.removeprefix(SHA256)
+        return hash_file(file) == content.digest
     except (FileNotFoundError, NotADirectoryError):
         return False
 
 
-def _by_name(source: str) -> dict[tuple[str, int], list[str]]:
-    found: dict[tuple[str, int], list[str]] = {}
+def _by_name(source: str) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
     for folder, _, names in os.walk(source):
         for name in names:
-            file = os.path.join(folder, name)
-            if not os.path.islink(file):
-                found.setdefault((name.casefold(), os.path.getsize(file)), []).append(file)
+            found.setdefault(name.casefold(), []).append(os.path.join(folder, name))
     return found
 
 
-def _from_archive(opened: OpenPack, source: str, digests: set[Digest], listen: Listener) -> None:
-    archive = open_archive(source)
+def _extract_into_store(
+    opened: OpenPack, archive: Archive, digests: set[Digest], listen: Listener
+) -> None:
     work = opened.home.work_folder
     shutil.rmtree(work, ignore_errors=True)
     os.makedirs(work)
@@ -128,7 +176,9 @@ def _from_archive(opened: OpenPack, source: str, digests: set[Digest], listen: L
                     member=member.path, digest=member.digest, target=target, mode=PLAIN_MODE
                 )
         archive.extract(list(jobs.values()), listen)
+        site = opened.site
+        site.disk.make_folder(site.home.originals_folder)
         for digest, job in jobs.items():
-            opened.site.originals.put_copy(job.target, digest)
+            site.originals.put_copy(job.target, digest)
     finally:
         shutil.rmtree(work, ignore_errors=True)

@@ -16,10 +16,10 @@ from rellum.core.actions.restore import named_path
 from rellum.core.change.carry_out import swept_file
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import NoSources, execute
-from rellum.core.change.plan import FOREIGN, Operation, Plan
+from rellum.core.change.plan import Operation, Plan
 from rellum.core.change.repairing import plan_away
 from rellum.core.errors import UserError
-from rellum.core.folder.content import Content
+from rellum.core.folder.content import FOREIGN, Content
 from rellum.core.folder.model import Finding
 from rellum.core.hashing import hash_file
 from rellum.core.pack.marker import refuse_other_owner
@@ -91,17 +91,18 @@ def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
             empty.append(each.path)
         else:
             left.append((each.path, "it is no file"))
-    folder = _new_folder(opened.home.swept_folder)
+    folder = new_sweep_folder(opened.home.swept_folder)
     plan = plan_away((each.path for each in files), opened.roots)
     paths = [each.path for each in files]
     plan = plan._replace(
         swept_to=folder if files else "",
+        swept=tuple(paths),
         spare_folders=tuple(_left_empty(paths, empty, opened)),
     )
     return Sweeping(plan=plan, findings=tuple(findings), left=tuple(left), folder=folder)
 
 
-def _new_folder(above: str) -> str:
+def new_sweep_folder(above: str) -> str:
     """Return a folder named by date and time; no other sweep of the same second has it."""
     folder = os.path.join(above, time.strftime("%Y-%m-%d %H%M%S"))
     names = (folder if number == 1 else f"{folder} {number}" for number in count(1))

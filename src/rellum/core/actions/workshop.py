@@ -20,7 +20,7 @@ from rellum.core.globs import any_test, fixed_folder
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, MadeFile
 from rellum.core.pack.state import Made
-from rellum.core.paths import PlacePath, Roots, is_in_game, shown
+from rellum.core.paths import PlacePath, Roots, shown
 from rellum.core.shelf.store import Shelf
 
 
@@ -171,9 +171,7 @@ class Workshop:
             return DiskFile(
                 path=path, file="", digest=content.digest, size=content.size, executable=executable
             )
-        if laid is not None or is_in_game(path):
-            return None
-        return self.now(path)  # outside of the game folder, what Rellum did not lay is the user's
+        return None if laid is not None else self.now(path)  # what Rellum did not lay is the user's
 
     def now(self, path: PlacePath) -> DiskFile | None:
         """Return the file that stands at a path; None where there is none, or a link."""

@@ -6,18 +6,19 @@ All faults of all files are told together.
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from rellum.core.catalog.cache import cache_file
 from rellum.core.catalog.card_store import StoredMods
 from rellum.core.catalog.model import Catalog, GameSheet, Mod
-from rellum.core.catalog.read_cards import read_cards
+from rellum.core.catalog.read_cards import Faulty, read_cards
 from rellum.core.catalog.sheets import read_sheet
-from rellum.core.catalog.tables import Fault, fault_lines, parse_toml, raise_faults
+from rellum.core.catalog.tables import Fault, FileFaults, fault_lines, parse_toml, raise_faults
 from rellum.core.catalog.trials import read_trials
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId, SheetId
 from rellum.core.nearest import nearest
+from rellum.core.notices import note
 from rellum.core.paths import shown_file
 from rellum.core.versions.orderings import Ordering
 
@@ -42,39 +43,53 @@ def load_sheets(folders: Sequence[str]) -> dict[SheetId, GameSheet]:
     return sheets
 
 
-def load_catalog(folders: Sequence[str], sheet_id: SheetId) -> Catalog:
-    """Read the sheets, trials and all cards, whose places are those of the pack's game.
+def load_sheet(folders: Sequence[str], sheet_id: SheetId) -> GameSheet:
+    """Read the pack's game sheet alone. Raises NoCatalog, FileFaults."""
+    faults: list[str] = []
+    return _sheet_of(folders, sheet_id, load_sheets_noting(folders, faults), faults)
 
-    Raises NoCatalog, FileFaults (with every fault of every file).
+
+def load_catalog(folders: Sequence[str], sheet_id: SheetId) -> Catalog:
+    """Read the pack's sheet, trials and all cards, whose places are those of the pack's game.
+
+    Cards with mistakes are left out, and that is noted; who asks for one of them hears of its mistakes
+    (``find_mod``, ``refuse_faulty``). Raises NoCatalog, FileFaults where the sheet itself has one.
     """
     faults: list[str] = []
     catalog = read_catalog(folders, sheet_id, faults)
-    raise_faults(faults, "the catalog")
+    if catalog is None:
+        raise_faults(faults, "the catalog")
     assert catalog is not None  # else there were faults
+    if faults:
+        note(
+            f"mistakes in {_files_with(faults)} of the catalog, which {_were(faults)} left out: 'rellum vet'"
+        )
     return catalog
+
+
+def _files_with(faults: Sequence[str]) -> str:
+    count = len({line.partition(":")[0] for line in faults})
+    return "1 file" if count == 1 else f"{count} files"
+
+
+def _were(faults: Sequence[str]) -> str:
+    return "was" if _files_with(faults) == "1 file" else "were"
 
 
 def read_catalog(folders: Sequence[str], sheet_id: SheetId, faults: list[str]) -> Catalog | None:
     """Read a catalog, noting every fault; without the files that have one.
 
-    None where the game sheet has one itself. Raises NoCatalog.
+    None where the game sheet has one itself. A catalog may have no cards yet. Raises NoCatalog.
     """
     sheets = load_sheets_noting(folders, faults)
-    sheet = sheets.get(sheet_id)
-    if sheet is None:
-        if faults:
-            return None
-        raise NoCatalog(
-            f"no game sheet in the catalog has the id {sheet_id!r}" + nearest(sheet_id, sheets),
-            hint="Put the pack's sheet into games/ of a catalog folder named in rellum.toml.",
-        )
+    try:
+        sheet = _sheet_of(folders, sheet_id, sheets, faults)
+    except FileFaults:
+        return None
+    faulty: Faulty = {}
     files = _toml_files(folders, "cards")
-    if not files:
-        raise NoCatalog(
-            f"there are no cards in {', '.join(shown_file(each) for each in folders)}",
-            hint="A catalog folder holds cards/*.toml, one card a mod; see docs/files.md.",
-        )
-    cards = read_cards(files, sheet, cache_file(tuple(folders), sheet_id), faults)
+    cards = read_cards(files, sheet, cache_file(tuple(folders), sheet_id), faulty) if files else {}
+    faults += [line for lines in faulty.values() for line in lines]
     orderings: dict[str, Ordering] = {card.id: card.ordering for card in cards.values()}
     offered: dict[ModId, tuple[ModId, ...]] = {}
     for card in cards.values():
@@ -92,11 +107,36 @@ def read_catalog(folders: Sequence[str], sheet_id: SheetId, faults: list[str]) -
         orderings=orderings,
         offered=offered,
         trials=tuple(trials),
+        faulty=faulty,
     )
 
 
+def _sheet_of(
+    folders: Sequence[str],
+    sheet_id: SheetId,
+    sheets: Mapping[SheetId, GameSheet],
+    faults: Sequence[str],
+) -> GameSheet:
+    """Return the sheet of that id. Raises NoCatalog; FileFaults where a faulty sheet may be the one."""
+    sheet = sheets.get(sheet_id)
+    if sheet is None:
+        raise_faults(faults, "the catalog")
+        raise NoCatalog(
+            f"no game sheet in the catalog has the id {sheet_id!r}" + nearest(sheet_id, sheets),
+            hint="Put the pack's sheet into games/ of a catalog folder named in rellum.toml.",
+        )
+    return sheet
+
+
+def refuse_faulty(catalog: Catalog, mods: Iterable[str]) -> None:
+    """Raise FileFaults where cards of some of these mods were left out for their mistakes."""
+    lines = [line for mod in mods for line in catalog.faulty.get(ModId(mod), ())]
+    raise_faults(lines, "the catalog")
+
+
 def find_mod(catalog: Catalog, mod_id: str) -> Mod:
-    """Return a mod by its id. Raises UnknownMod, with the nearest ids."""
+    """Return a mod by its id. Raises UnknownMod, with the nearest ids; FileFaults for a faulty card."""
+    refuse_faulty(catalog, [mod_id])
     mod = catalog.mods.get(ModId(mod_id))
     if mod is None:
         raise UnknownMod(

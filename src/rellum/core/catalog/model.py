@@ -425,7 +425,8 @@ class GameSheet:
 class Catalog:
     """All game sheets, cards and trials of the catalog folders that a pack names.
 
-    ``offered`` names, for each mod that others stand in for, the mods with such releases.
+    ``offered`` names, for each mod that others stand in for, the mods with such releases. ``faulty`` are the
+    cards that have mistakes and were left out: the mistakes, a line each, by the id of the mod.
     """
 
     folders: tuple[str, ...]
@@ -434,6 +435,7 @@ class Catalog:
     orderings: Mapping[str, Ordering] = field(hash=False)
     offered: Mapping[ModId, tuple[ModId, ...]] = field(hash=False)
     trials: tuple[Trial, ...]
+    faulty: Mapping[ModId, tuple[str, ...]] = field(hash=False, default_factory=dict)
 
     def ordering(self, mod: str) -> Ordering:
         """Return how a mod's versions compare; ``dotted`` where no card is for it."""

@@ -25,15 +25,22 @@ Orderings = dict[str, Ordering]
 ReadCard = tuple[str, StoredCard | None, list[str]]
 
 
+Faulty = dict[ModId, tuple[str, ...]]
+"""The mistakes in cards, a line each, by the id of the mod that the card is for."""
+
+
 def read_cards(
-    files: Sequence[str], sheet: GameSheet, cache: str, faults: list[str]
+    files: Sequence[str], sheet: GameSheet, cache: str, faulty: Faulty
 ) -> dict[ModId, StoredCard]:
-    """Return the cards without faults, by id, in the order of their files; note every fault."""
+    """Return the cards without faults, by id, in the order of their files; note the others.
+
+    Two cards with one id are both left out: nobody can say which of them is meant.
+    """
     stamps = {file: _stamp(file) for file in files}
     before = read_cache(cache, sheet.places)
     kept = {file: card for file, card in before.items() if stamps.get(file) == card.stamp}
     if len(kept) == len(files) == len(before):
-        return _by_id((kept[file] for file in files), faults)
+        return _by_id((kept[file] for file in files), faulty)
     changed = [file for file in files if file not in kept]
     tables = _parse(changed if len(changed) <= _FEW else filter(_names_an_ordering, changed))
     orderings = {card.id: card.ordering for card in kept.values()} | _orderings_of(tables)
@@ -44,13 +51,24 @@ def read_cards(
         orderings = _orderings_of(tables)
     reader = _Reader(sheet, orderings, tables, stamps)
     for file, card, noted in reader.read_all(changed):
-        faults.extend(noted)
         if card is not None:
             kept[file] = card
+        else:
+            _note(faulty, _id_meant(file, tables), noted)
     cards = [kept[file] for file in files if file in kept]
-    if not faults:
-        write_cache(cache, sheet.places, cards)
-    return _by_id(cards, faults)
+    write_cache(cache, sheet.places, cards)
+    return _by_id(cards, faulty)
+
+
+def _note(faulty: Faulty, mod: ModId, lines: Iterable[str]) -> None:
+    faulty[mod] = (*faulty.get(mod, ()), *lines)
+
+
+def _id_meant(file: str, tables: Mapping[str, Parsed]) -> ModId:
+    """Return the id that a faulty card is for: as it says, else as its file is called."""
+    table, _ = tables.get(file) or parse_toml(file)
+    said = find_ordering(table)[0] if table else ""
+    return ModId(said or os.path.basename(file).removesuffix(".toml"))
 
 
 def _stamp(file: str) -> Stamp:
@@ -132,15 +150,18 @@ class _Reader:
         return stored, fault_lines(noted)
 
 
-def _by_id(cards: Iterable[StoredCard], faults: list[str]) -> dict[ModId, StoredCard]:
-    """Return the cards by id, noting ids that two cards have."""
+def _by_id(cards: Iterable[StoredCard], faulty: Faulty) -> dict[ModId, StoredCard]:
+    """Return the cards by id, without those whose id another card has, too; these are noted."""
     found: dict[ModId, StoredCard] = {}
+    doubled: set[ModId] = set()
     for card in cards:
         if card.id in found:
             here, first = (
                 place_of(Source(file=each.stamp.file, key=("mod", "id")))
                 for each in (card, found[card.id])
             )
-            faults.append(f"{here}: mod.id: {card.id!r} is taken already, at {first}")
-        found[card.id] = card
-    return found
+            _note(faulty, card.id, [f"{here}: mod.id: {card.id!r} is taken already, at {first}"])
+            doubled.add(card.id)
+        else:
+            found[card.id] = card
+    return {mod: card for mod, card in found.items() if mod not in doubled and mod not in faulty}

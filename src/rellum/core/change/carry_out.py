@@ -36,6 +36,8 @@ def finish(journal: Journal, site: Site) -> None:
         refuse_links_above(roots.folder_of(step.path), path, good)
         _take_step(step, path, os.path.join(journal.staging_of(step.path), step.staged), disk)
         touched.add(folder_above(step.path))
+    for changed, _, mode in journal.modes:
+        _set_mode(changed, mode, journal, disk, good)
     for folder in journal.spare_folders:
         # One that holds something of the user's stays, and is no longer Rellum's.
         disk.remove_folder(roots.absolute(folder))
@@ -45,6 +47,14 @@ def finish(journal: Journal, site: Site) -> None:
     site.state.record(journal.state_change())
     settle(journal, site)
     clean_up(journal, site, spare=spare_roots(journal))
+
+
+def _set_mode(path: PlacePath, mode: int, journal: Journal, disk: Disk, good: set[str]) -> None:
+    """Change a file's mode alone, where the file is still there."""
+    file = journal.roots.absolute(path)
+    refuse_links_above(journal.roots.folder_of(path), file, good)
+    if os.path.isfile(file) and not os.path.islink(file):
+        disk.set_mode(file, mode)
 
 
 def settle(journal: Journal, site: Site) -> None:
@@ -62,9 +72,11 @@ def swept_file(folder: str, path: PlacePath) -> str:
 def _lay_out_swept(journal: Journal, site: Site) -> None:
     """Lay what was swept into its folder; what is there already was laid before an interruption."""
     files = []
+    swept = set(journal.swept)
     for step in journal.steps:
         target = swept_file(journal.swept_to, step.path)
-        if step.before is None or step.after is not None or os.path.lexists(target):
+        is_swept = step.path in swept and step.before is not None and step.after is None
+        if not is_swept or step.before is None or os.path.lexists(target):
             continue
         os.makedirs(os.path.dirname(target), exist_ok=True)
         incoming = target + ".rellum-new"
@@ -153,6 +165,8 @@ def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
         disk.make_folder(journal.staging_of(PlacePath(root)))
     for folder in reversed(journal.spare_folders):
         disk.make_folder(roots.absolute(folder))
+    for changed, mode, _ in reversed(journal.modes):
+        _set_mode(changed, mode, journal, disk, set())
     for number, step in enumerate(reversed(journal.steps)):
         path = roots.absolute(step.path)
         now = _stamp(path)
@@ -200,7 +214,7 @@ def clean_up(journal: Journal, site: Site, *, spare: Iterable[str] = ()) -> None
         site.disk.remove_tree(staging)
     for folder in spare:
         site.disk.remove_folder(folder)
-    if not journal.is_ready or site.state.has_forgotten:
+    if not journal.is_ready or site.state.has_forgotten or journal.kept_gone:
         site.originals.let_go_of_all_but(site.state.needed_counts())
     else:
         site.originals.let_go(_no_longer_needed(journal, site.state))

@@ -105,6 +105,11 @@ class Disk:
         os.chmod(path, mode)
         os.utime(path, ns=(mtime_ns, mtime_ns))
 
+    def set_mode(self, path: str, mode: int) -> None:
+        """Give a file a mode."""
+        self.step("set mode")
+        os.chmod(path, mode)
+
     def write_new(self, path: str, content: bytes, mode: int) -> None:
         """Write a small new file."""
         self.step("write new")

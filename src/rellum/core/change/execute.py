@@ -34,7 +34,8 @@ from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.checkpoints import PackTexts
 from rellum.core.pack.home import pack_texts
-from rellum.core.pack.state import Kept, State, StateChange, new_id
+from rellum.core.pack.kept import Kept
+from rellum.core.pack.state import State, StateChange, new_id
 from rellum.core.paths import GAME, PlacePath, Roots, root_of, shown
 from rellum.core.progress import Progress
 
@@ -99,9 +100,15 @@ def execute(
         baseline=plan.baseline,
         identity=plan.identity,
         swept_to=plan.swept_to,
+        swept=plan.swept,
         stood=plan.stood,
+        kept_gone=plan.kept_gone,
+        unsure=plan.unsure,
+        modes=plan.modes,
+        guarded=plan.guarded,
     )
-    if not (plan.operations or plan.new_folders or plan.spare_folders or pack.writes):
+    folder_changes = plan.operations or plan.new_folders or plan.spare_folders or plan.modes
+    if not (folder_changes or pack.writes):
         _record_only(plan, journal, site, sources)
         return
     try:
@@ -128,6 +135,7 @@ def _record_only(plan: Plan, journal: Journal, site: Site, sources: Sources) -> 
             id=noted.id,
             laid=noted.laid,
             no_longer_laid=noted.no_longer_laid,
+            kept=noted.kept,
         )
     )
     site.originals.let_go(sorted(before - set(site.state.needed_counts())))
@@ -145,6 +153,7 @@ def _roots_touched(plan: Plan, roots: Roots) -> Roots:
     touched = {root_of(each.path) for each in plan.operations}
     touched |= {root_of(each.path) for each in plan.records}
     touched |= {root_of(folder) for folder in (*plan.new_folders, *plan.spare_folders)}
+    touched |= {root_of(path) for path, _, _ in plan.modes}
     outside = {root: each for root, each in roots.outside.items() if root in touched}
     return Roots(roots.game_folder, outside)
 
@@ -346,10 +355,11 @@ def _needed_after(plan: Plan, state: State) -> set[Digest]:
     for digest in released:
         counts[digest] = counts.get(digest, 0) - 1
     kept = {each.before.digest for each in plan.operations if each.before and each.keep}
+    kept |= {each.kept_base for each in plan.operations if each.kept_base and each.aside_for}
     laid_over = {each.under.digest for each in plan.operations if each.under}
     noted = {each.under.digest for each in plan.records if each.under}
     bases = {each.digest for each in plan.bases}
-    wanted = kept | laid_over | noted | bases
+    wanted = kept | laid_over | noted | bases | {each.digest for each in plan.kept_too}
     return {digest for digest, count in counts.items() if count > 0} | wanted
 
 
@@ -386,6 +396,9 @@ def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> J
                     digest=each.before.digest,
                     size=each.before.size,
                     aside_for=each.aside_for,
+                    owner=each.before_owner,
+                    base=each.kept_base if each.aside_for else None,
+                    mode=each.before.mode,
                 )
             )
     noted = _records_only(plan, journal.action)
@@ -395,7 +408,7 @@ def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> J
         spare_folders=plan.spare_folders,
         laid=(*laid, *noted.laid),
         no_longer_laid=(*gone, *noted.no_longer_laid),
-        kept=tuple(kept),
+        kept=(*kept, *plan.kept_too),
         returned=tuple(each.path for each in plan.operations if each.returns),
         is_ready=True,
     )
@@ -433,7 +446,7 @@ def _records_only(plan: Plan, action: str) -> StateChange:
             if each.owner
         ),
         no_longer_laid=tuple(each.path for each in plan.records if not each.owner),
-        kept=(),
+        kept=plan.kept_too,
         new_folders=(),
         gone_folders=(),
     )

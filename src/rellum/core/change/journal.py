@@ -42,15 +42,19 @@ import os
 from typing import Any, NamedTuple
 
 from rellum.core.change.disk import Disk
+from rellum.core.change.plan import ModeChange
 from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.checkpoints import BaselineChange, Before, PackTexts, SettingRow
-from rellum.core.pack.state import Kept, StateChange
+from rellum.core.pack.kept import Kept
+from rellum.core.pack.state import StateChange
 from rellum.core.paths import PlacePath, Roots
 
-FORMAT = 2
+FORMAT = 3
 _RESERVE = b" " * 63 + b"\n"
+_KEPT_FIELDS = 7
+"""How many fields of a kept copy a journal holds; the others are given to it in the list."""
 
 
 class Step(NamedTuple):
@@ -86,7 +90,8 @@ class Journal(NamedTuple):
     are absolute folders that must be made before there can be such a place, the outer first.
     ``bases_before`` are what releases wanted of merged files until now. ``settings`` and ``standing`` are
     for the checkpoint before the change: the settings, and the pack's texts. ``pack`` is what becomes of
-    these; ``baseline`` and ``identity`` say it of the game, where going back changes what it is.
+    these; ``baseline`` and ``identity`` say it of the game, where going back changes what it is. The rest
+    is as in a plan.
     """
 
     id: str
@@ -107,6 +112,11 @@ class Journal(NamedTuple):
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
     swept_to: str = ""
+    swept: tuple[PlacePath, ...] = ()
+    kept_gone: tuple[int, ...] = ()
+    unsure: tuple[PlacePath, ...] = ()
+    modes: tuple[ModeChange, ...] = ()
+    guarded: tuple[tuple[PlacePath, int], ...] | None = None
     stood: tuple[tuple[PlacePath, Content | None], ...] = ()
     is_ready: bool = False
     is_undoing: bool = False
@@ -132,6 +142,9 @@ class Journal(NamedTuple):
             pack_texts=self.pack.becoming,
             baseline=self.baseline,
             identity=self.identity,
+            kept_gone=self.kept_gone,
+            unsure=self.unsure,
+            guarded=self.guarded,
         )
 
     def staging_of(self, path: PlacePath) -> str:
@@ -219,8 +232,8 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
         ),
         no_longer_laid=tuple(extent["no-longer-laid"]),
         kept=tuple(
-            Kept(path=path, digest=digest, size=size, aside_for="".join(aside_for))
-            for path, digest, size, *aside_for in extent["kept"]
+            Kept(path, digest, size, *(more or ("",)))
+            for path, digest, size, *more in extent["kept"]
         ),
         returned=tuple(extent.get("returned", ())),
         bases_before=tuple(extent.get("bases-before", ())),
@@ -230,6 +243,11 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
         baseline=tuple((p, row and tuple(row)) for p, row in extent.get("baseline", ())),
         identity=extent.get("identity", ""),
         swept_to=extent.get("swept-to", ""),
+        swept=tuple(extent.get("swept", (step.path for step in steps if step.after is None))),
+        kept_gone=tuple(extent.get("kept-gone", ())),
+        unsure=tuple(extent.get("unsure", ())),
+        modes=tuple((path, before, after) for path, before, after in extent.get("modes", ())),
+        guarded=_guarded(extent.get("guarded")),
         stood=tuple((path, _content(c)) for path, c in extent.get("stood", ())),
         is_ready=True,
         is_undoing=undoing,
@@ -246,6 +264,10 @@ def _pack_change(value: list[Any] | None) -> PackChange:
         return PackChange()
     becoming, writes = value
     return PackChange(becoming=_texts(becoming), writes=tuple(writes))
+
+
+def _guarded(value: list[list[Any]] | None) -> tuple[tuple[PlacePath, int], ...] | None:
+    return None if value is None else tuple((path, mode) for path, mode in value)
 
 
 def _texts(value: list[list[str]] | None) -> PackTexts | None:
@@ -287,7 +309,7 @@ def _extent_line(journal: Journal) -> bytes:
             for laid in journal.laid
         ],
         "no-longer-laid": journal.no_longer_laid,
-        "kept": [[kept.path, kept.digest, kept.size, kept.aside_for] for kept in journal.kept],
+        "kept": [kept[:_KEPT_FIELDS] for kept in journal.kept],
         "returned": journal.returned,
         "bases-before": journal.bases_before,
         "settings": [[path, _listed(content)] for path, content in journal.settings],
@@ -296,6 +318,11 @@ def _extent_line(journal: Journal) -> bytes:
         "baseline": journal.baseline,
         "identity": journal.identity,
         "swept-to": journal.swept_to,
+        "swept": journal.swept,
+        "kept-gone": journal.kept_gone,
+        "unsure": journal.unsure,
+        "modes": journal.modes,
+        "guarded": journal.guarded,
         "stood": [[path, _listed(content)] for path, content in journal.stood],
     }
     return _line({"extent": extent})

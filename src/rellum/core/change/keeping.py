@@ -11,9 +11,9 @@ from rellum.core.folder.content import Content
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import hash_file
 from rellum.core.pack.checkpoints import SettingRow
-from rellum.core.paths import PlacePath, Roots, is_text
+from rellum.core.pack.state import State
+from rellum.core.paths import PlacePath, Roots, below, is_in_game, is_text, root_of
 
-SETTINGS = PlacePath("@settings")
 LARGEST = 16 << 20
 """Bytes; a larger file in the place of settings is none."""
 
@@ -21,15 +21,15 @@ LARGEST = 16 << 20
 def keep_settings(site: Site) -> tuple[SettingRow, ...]:
     """Copy the settings into the store of originals, durably, and return what they are.
 
-    These are laid files with a role, and all files of the place ``@settings`` where that lies outside the
-    game folder. One that is as the newest checkpoint has it is neither read nor copied. Raises OSError,
-    FolderChanged.
+    These are laid files with a role, and all files of the place of settings, wherever that lies. One that
+    is as the newest checkpoint has it, or as it was laid or adopted, is neither read nor copied. Raises
+    OSError, FolderChanged.
     """
     known = site.state.checkpoints.settings()
     store = site.originals
     found: list[SettingRow] = []
     copied: list[str] = []
-    for path in sorted({*site.state.laid_with_role(), *_in_settings(site.roots)}):
+    for path in settings_paths(site.state, site.roots, site.settings_place):
         file = site.roots.absolute(path)
         try:
             status = os.lstat(file)
@@ -56,11 +56,24 @@ def keep_settings(site: Site) -> tuple[SettingRow, ...]:
     return tuple(found)
 
 
-def _in_settings(roots: Roots) -> Iterator[PlacePath]:
-    folder = roots.outside.get(SETTINGS)
-    for inside, folders, names in os.walk(folder) if folder else ():
-        if STAGING_NAME in folders:
-            folders.remove(STAGING_NAME)
+def settings_paths(state: State, roots: Roots, place: PlacePath | None) -> list[PlacePath]:
+    """Return the paths of all settings: laid files with a role, and what the place of settings holds."""
+    inside = set(_in_place(roots, place))
+    plain = {path for path, row in state.laid(inside).items() if not row.role}
+    return sorted({*state.laid_with_role(), *inside} - plain)
+
+
+def _in_place(roots: Roots, place: PlacePath | None) -> Iterator[PlacePath]:
+    if place is None or not (is_in_game(place) or root_of(place) in roots.outside):
+        return
+    folder = roots.absolute(place)
+    others = set(roots.outside.values()) - {folder}  # places have names of their own
+    for inside, folders, names in os.walk(folder):
+        folders[:] = [
+            each
+            for each in folders
+            if each != STAGING_NAME and os.path.join(inside, each) not in others
+        ]
         relative = os.path.relpath(inside, folder).replace(os.sep, "/")
-        here = SETTINGS if relative == "." else f"{SETTINGS}/{relative}"
-        yield from (PlacePath(f"{here}/{name}") for name in names if is_text(name))
+        here = place if relative == "." else below(place, relative)
+        yield from (below(here, name) for name in names if is_text(name))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rellum.core.errors import UserError
-from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
+from rellum.core.folder.content import FOREIGN, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath
 from rellum.core.roles import Role
@@ -13,6 +13,7 @@ from rellum.core.roles import Role
 if TYPE_CHECKING:
     from rellum.core.layers.model import Brought
     from rellum.core.pack.checkpoints import BaselineChange
+    from rellum.core.pack.kept import Kept
 
 PLAIN_MODE = 0o644
 EXECUTABLE_MODE = 0o755
@@ -23,9 +24,6 @@ class CannotLay(UserError):
 
     code = "cannot-lay"
 
-
-FOREIGN = "foreign"
-"""The owner of a file that neither the game nor Rellum brought."""
 
 Effect = Literal[
     "new", "replaces vanilla", "replaces", "mends", "brings back", "removes", "sets aside"
@@ -48,6 +46,7 @@ class Operation(NamedTuple):
     role: whose changes the laid file takes
     base: what the release itself wanted, where that is merged with the user's changes
     row: what was laid there, where a rewind brings just that back
+    kept_base: what the release wanted of the file that is kept, where it was merged
     """
 
     path: PlacePath
@@ -63,6 +62,7 @@ class Operation(NamedTuple):
     base: Digest | None = None
     aside_for: str = ""
     row: Laid | None = None
+    kept_base: Digest | None = None
 
     @property
     def returns(self) -> bool:
@@ -72,18 +72,14 @@ class Operation(NamedTuple):
     @property
     def lays(self) -> bool:
         """Whether a layer wants it so: a file of its own there, one merged with its own, or none."""
-        if self.row is not None:
-            return True
-        if self.after is None:
-            return bool(self.after_owner)
-        return self.source is not None or self.base is not None
+        return self.row is not None or self.after_owner not in ("", VANILLA, FOREIGN)
 
     @property
     def effect(self) -> Effect:
         """What it does, in a word or two, as previews show it."""
         if self.after is None:
-            is_the_users = self.keep and self.before_owner == FOREIGN
-            return "sets aside" if self.aside_for or is_the_users else "removes"
+            is_the_users = bool(self.aside_for) or self.before_owner == FOREIGN
+            return "sets aside" if is_the_users else "removes"
         if self.after_owner in (VANILLA, FOREIGN):
             return "brings back"
         if self.before_owner == self.after_owner:
@@ -108,6 +104,10 @@ class Record(NamedTuple):
     base: Digest | None = None
 
 
+ModeChange = tuple[PlacePath, int, int]
+"""A file, and its mode before and after."""
+
+
 class Plan(NamedTuple):
     """Everything that one change does, sorted by path.
 
@@ -115,9 +115,14 @@ class Plan(NamedTuple):
     spare_folders: folders that go if nothing is left in them, the inner first
     left_alone: what cannot be brought back, or is the user's and stays, with the reason
     bases: contents that the store of originals must hold beside what is displaced
-    swept_to: the folder outside the game to which files that go are moved; else they just go
+    swept_to, swept: the folder outside the game to which some of the files that go are moved
     baseline, identity: what becomes of what is known of the game, where that changes
-    stood: what stood at paths before the game itself put other files there
+    stood: what stood at paths before the game itself, or another program, put other files there
+    kept_too: copies that lie in the store already and join the list
+    kept_gone: numbers of kept copies that leave the list
+    unsure: new files of an update that may be the game's own
+    modes: files whose mode alone changes, with the mode before and after
+    guarded: the files guarded from now on, with their modes of before; None: as it is
     """
 
     operations: tuple[Operation, ...]
@@ -130,6 +135,12 @@ class Plan(NamedTuple):
     identity: str = ""
     stood: tuple[tuple[PlacePath, Content | None], ...] = ()
     swept_to: str = ""
+    swept: tuple[PlacePath, ...] = ()
+    kept_too: tuple[Kept, ...] = ()
+    kept_gone: tuple[int, ...] = ()
+    unsure: tuple[PlacePath, ...] = ()
+    modes: tuple[ModeChange, ...] = ()
+    guarded: tuple[tuple[PlacePath, int], ...] | None = None
 
     @property
     def visible(self) -> tuple[Operation, ...]:
@@ -147,4 +158,7 @@ class Plan(NamedTuple):
             or self.new_folders
             or self.spare_folders
             or self.identity
+            or self.kept_gone
+            or self.modes
+            or self.guarded is not None
         )

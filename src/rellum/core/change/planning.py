@@ -14,13 +14,14 @@ from collections.abc import Callable, Collection, Container, Iterable, Iterator,
 from typing import TYPE_CHECKING
 
 from rellum.core.change.folders import new_folders, refuse_files_above, spare_folders
-from rellum.core.change.plan import FOREIGN, PLAIN_MODE, Operation, Plan, Record
+from rellum.core.change.plan import PLAIN_MODE, Operation, Plan, Record
 from rellum.core.change.standing import content_at
-from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
+from rellum.core.folder.content import FOREIGN, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes
+from rellum.core.pack.kept import Kept
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.rows import BaselineEntry
-from rellum.core.pack.state import Kept, State
+from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, below, is_in_game
 
 if TYPE_CHECKING:
@@ -28,7 +29,18 @@ if TYPE_CHECKING:
     from rellum.core.layers.model import Target
 
 
-def plan_target(target: Target, marker: bytes, state: State, roots: Roots, users: TheUsers) -> Plan:
+TakenOut = Mapping[PlacePath, tuple[bytes, bool]]
+"""Files that a mod edited, without what it did, by path; and whether they are kept as they are, too."""
+
+
+def plan_target(
+    target: Target,
+    marker: bytes,
+    state: State,
+    roots: Roots,
+    users: TheUsers,
+    taken_out: TakenOut | None = None,
+) -> Plan:
     """Plan so that the folder becomes the baseline with the target over it. Raises CannotLay.
 
     What the user put into a folder of a mod that goes is set aside, and comes back with the mod.
@@ -46,11 +58,11 @@ def plan_target(target: Target, marker: bytes, state: State, roots: Roots, users
     )
     aside = {
         each.path: each
-        for each in state.kept_aside()
+        for each in state.kept.aside()
         if each.aside_for in users.mods and each.path not in laid
     }
     paths = sorted({*files, *laid, *aside, MARKER_PATH})
-    planner = _Planner(state, roots, laid, lambda _: False, users, aside)
+    planner = _Planner(state, roots, laid, lambda _: False, users, aside, taken_out)
     return planner.plan(paths, wanted, target.folders, whole=True)
 
 
@@ -61,16 +73,21 @@ def plan_vanilla(
     has_original: Callable[[Digest], bool],
     *,
     whole: bool = False,
+    users: TheUsers | None = None,
+    taken_out: TakenOut | None = None,
+    trusts: bool = True,
 ) -> Plan:
     """Plan so that what lies under these paths' layers comes back, and lost vanilla folders too.
 
     ``whole``: these are all, so that folders which Rellum made go as well. ``has_original`` tells
     whether a content lies in the store, for vanilla files that no layer displaced but that were
-    changed or lost all the same.
+    changed or lost all the same. With ``users``, what the user put into folders of mods is set aside.
+    ``trusts``: an unchanged size and time prove that a file is unchanged.
     """
     wanted_paths = sorted(set(paths))
     laid = state.laid(wanted_paths)
-    planner = _Planner(state, roots, laid, has_original)
+    planner = _Planner(state, roots, laid, has_original, users, {}, taken_out, trusts=trusts)
+    planner.to_vanilla = True
     return planner.plan(wanted_paths, {}, (), whole=whole)
 
 
@@ -83,6 +100,9 @@ class _Planner:
         has_original: Callable[[Digest], bool],
         users: TheUsers | None = None,
         aside: Mapping[PlacePath, Kept] | None = None,
+        taken_out: TakenOut | None = None,
+        *,
+        trusts: bool = True,
     ) -> None:
         self.state = state
         self.roots = roots
@@ -90,7 +110,13 @@ class _Planner:
         self.has_original = has_original
         self.users = users
         self.aside = aside or {}
+        self.taken_out = taken_out or {}
+        self.trusts = trusts
+        self.suspects = state.suspects()
         self.left_alone: list[tuple[PlacePath, str]] = []
+        self.kept_too: list[Kept] = []
+        self.to_vanilla = False
+        """Whether vanilla is to come back, whatever lay under a layer."""
 
     def plan(
         self,
@@ -128,7 +154,14 @@ class _Planner:
             spare_folders=tuple(spare),
             left_alone=tuple(self.left_alone),
             bases=tuple(wish.base for wish in wanted.values() if wish.base),
+            swept_to=self.users.swept_to if self.users and self.users.swept else "",
+            swept=self.users.swept if self.users else (),
+            kept_too=tuple(self.kept_too),
         )
+
+    def _standing(self, path: PlacePath, known: Content | None) -> tuple[Content | None, bool]:
+        trusts = self.trusts and path not in self.suspects
+        return content_at(self.roots, path, known, trusts=trusts)
 
     def _set_aside(
         self, folders: Iterable[PlacePath], known: Container[PlacePath], users: TheUsers
@@ -163,7 +196,7 @@ class _Planner:
         for path in paths:
             now, _ = (None, False) if path in known else content_at(self.roots, path, None)
             if now is not None:
-                yield self._aside(path, now, "")
+                yield self._aside(path, now, "")._replace(keep=False)
 
     def _aside(self, path: PlacePath, now: Content, mod: str) -> Operation:
         return Operation(
@@ -179,24 +212,27 @@ class _Planner:
             aside_for=mod,
         )
 
-    def _step_return(self, kept: Kept, wish: Wanted | None) -> Operation:
-        """The user's file comes back with its mod; one that is merged is laid, as it was."""
-        merged = wish is not None and wish.role == "merge"
-        after = Content(
-            digest=kept.digest, size=kept.size, mode=PLAIN_MODE, mtime_ns=time.time_ns()
-        )
+    def _may_return(self, now: Content | None, native: Content | None, wish: Wanted | None) -> bool:
+        """Whether the user's file that waited for its mod comes back just as it was.
+
+        One that is merged with what the mod brings is part of the wish instead (``Wanted.returns``).
+        """
+        if wish is not None and wish.role != "mine":
+            return False
+        return now is None or (wish is not None and native is not None and now == native)
+
+    def _step_return(self, kept: Kept, now: Content | None, native: Content | None) -> Operation:
+        mode = PLAIN_MODE if kept.mode is None else kept.mode
         return Operation(
             path=kept.path,
-            before=None,
-            before_owner=FOREIGN,
+            before=now,
+            before_owner=VANILLA if now and native else FOREIGN,
             changed=False,
             keep=False,
-            after=after,
-            after_owner=wish.owner if wish and merged else FOREIGN,
+            after=Content(digest=kept.digest, size=kept.size, mode=mode, mtime_ns=time.time_ns()),
+            after_owner=FOREIGN,
             under=None,
             source=None,
-            role="merge" if merged else "",
-            base=wish.base.digest if wish and merged and wish.base else None,
             aside_for=kept.aside_for,
         )
 
@@ -207,9 +243,9 @@ class _Planner:
         laid = self.laid.get(path)
         native = vanilla.content if vanilla else None
         known = laid.content if laid else native
-        now, changed = content_at(self.roots, path, known)
-        if now is None and path in self.aside and (wish is None or wish.role):
-            return self._step_return(self.aside[path], wish)
+        now, changed = self._standing(path, known)
+        if path in self.aside and self._may_return(now, native, wish):
+            return self._step_return(self.aside[path], now, native)
         owner = laid.owner if laid else VANILLA if native else FOREIGN
         if wish and wish.content and native and wish.content.digest == native.digest:
             # The mod brings what the game has: that stays, or becomes, the game's own file again.
@@ -243,6 +279,8 @@ class _Planner:
             source=wish.source,
             role=wish.role,
             base=base,
+            aside_for=wish.returns,
+            kept_base=laid.base if laid else None,
         )
 
     def _noted(
@@ -280,7 +318,7 @@ class _Planner:
 
     def _step_mine(self, path: PlacePath, wish: Wanted, laid: Laid | None) -> Record | None:
         """The user changed this file, or had it before the release came: it stays as it is."""
-        self.left_alone.append((path, "it is the user's own, and stays as it is"))
+        self.left_alone.append((path, "it is your own, and stays as it is"))
         if laid is None:
             return None
         # Noted as it was laid, so that it is known as changed until the user says otherwise.
@@ -291,44 +329,78 @@ class _Planner:
     def _step_back(
         self, laid: Laid, native: Content | None, now: Content | None, changed: bool
     ) -> Operation | Record | None:
-        """The layer over this path goes: what lies under it comes back."""
-        under = laid.under
-        if changed and now is not None and under is None and self._stays_the_users(laid):
-            self.left_alone.append((laid.path, "it is the user's own, and stays as it is"))
+        """The layer over this path goes: what lies under it comes back.
+
+        A vanilla file is what the baseline says. What was under the layer may be of another version of the
+        game, or somebody's: it only stands in where the right content cannot be had.
+        """
+        if changed and now is not None and laid.under is None and self._stays_the_users(laid):
+            self.left_alone.append((laid.path, "it is your own, and stays as it is"))
             return Record(path=laid.path, owner="", content=None, under=None)
-        lacks = native is not None and (under is None or under.digest != native.digest)
-        if native and lacks and self.has_original(native.digest):
-            under, lacks = native, False  # it came from a clean copy
-        if lacks:
-            what = "missing" if under is None else "changed"
-            why = f"it was {what} already when a mod was laid over it, and is so again"
-            self.left_alone.append((laid.path, why))
+        if laid.path in self.taken_out and now is not None:
+            return self._without_edit(laid, now, native)
+        under = self._under(laid, native, now)
         if (now.digest if now else None) == (under.digest if under else None):
             return Record(path=laid.path, owner="", content=None, under=None)
         is_mixed = now is not None and laid.base is not None and now.digest != laid.base
+        is_the_users = now is not None and (changed or is_mixed)
         return Operation(
             path=laid.path,
             before=now,
             before_owner=laid.owner,
             changed=changed,
-            keep=(changed or is_mixed) and now is not None,
+            keep=is_the_users,
             after=under,
             after_owner=(VANILLA if native else FOREIGN) if under else "",
             under=None,
             source=None,
-            aside_for=laid.owner.partition(" ")[0]
-            if self._waits(laid, now, changed or is_mixed)
-            else "",
+            aside_for=_mod_of(laid) if is_the_users and laid.role else "",
+            kept_base=laid.base,
+        )
+
+    def _under(self, laid: Laid, native: Content | None, now: Content | None) -> Content | None:
+        """Return what shall stand where a layer goes; name it where that is not as it should be."""
+        under = laid.under
+        if native is None or (under is not None and under.digest == native.digest):
+            return under
+        if self.to_vanilla:
+            right = now if now is not None and now.digest == native.digest else None
+            if right is None and self.has_original(native.digest):
+                right = native
+            if right is not None:
+                if under is not None:
+                    self.kept_too.append(_kept_under(laid.path, under))
+                return right
+        if under is None:
+            why = "the vanilla file was missing already when a mod was laid over it"
+        else:
+            why = "what lay under the mod is not the vanilla file of this version of the game"
+        self.left_alone.append((laid.path, f"{why}, and no copy of that one is kept"))
+        return under
+
+    def _without_edit(self, laid: Laid, now: Content, native: Content | None) -> Operation | Record:
+        """The file stays, without what the mod had set in it."""
+        content, keeps = self.taken_out[laid.path]
+        digest = hash_bytes(content)
+        if digest == now.digest:
+            return Record(path=laid.path, owner="", content=None, under=None)
+        return Operation(
+            path=laid.path,
+            before=now,
+            before_owner=laid.owner,
+            changed=False,
+            keep=keeps,
+            after=now._replace(digest=digest, size=len(content), mtime_ns=time.time_ns()),
+            after_owner=VANILLA if native else FOREIGN,
+            under=None,
+            source=content,
+            aside_for=_mod_of(laid) if keeps else "",
+            kept_base=laid.base,
         )
 
     def _stays_the_users(self, laid: Laid) -> bool:
         """Whether a changed file stays where its mod brings it no longer, but is still there."""
         return self.users is not None and self.users.is_carried(laid.path)
-
-    def _waits(self, laid: Laid, now: Content | None, changed: bool) -> bool:
-        """Whether the user's own file waits for its mod to come back."""
-        is_there = changed and now is not None and laid.under is None
-        return self.users is not None and is_there and laid.role != ""
 
     def _step_unlaid(
         self, path: PlacePath, native: Content | None, now: Content | None, changed: bool
@@ -337,7 +409,7 @@ class _Planner:
         if native is None or not changed or (now and now.digest == native.digest):
             return None
         if not self.has_original(native.digest):
-            self.left_alone.append((path, "Rellum never replaced it, so it has no original of it"))
+            self.left_alone.append((path, "no copy of the vanilla file is kept"))
             return None
         return Operation(
             path=path,
@@ -350,3 +422,12 @@ class _Planner:
             under=None,
             source=None,
         )
+
+
+def _mod_of(laid: Laid) -> str:
+    return laid.owner.partition(" ")[0]
+
+
+def _kept_under(path: PlacePath, under: Content) -> Kept:
+    """Return what lay under a layer and was not vanilla, as a kept copy: it is in the store already."""
+    return Kept(path=path, digest=under.digest, size=under.size, owner=FOREIGN, mode=under.mode)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Container, Iterable, Mapping
 from typing import TYPE_CHECKING
 
-from rellum.core.change.plan import FOREIGN, Operation, Plan
+from rellum.core.change.plan import Operation, Plan
 from rellum.core.change.standing import content_at
-from rellum.core.folder.content import Laid
+from rellum.core.folder.content import FOREIGN, Laid
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath, Roots, parents
 
@@ -23,17 +23,19 @@ NO_SOURCE = (
 def plan_repairs(
     laid: Mapping[PlacePath, Laid],
     roots: Roots,
+    suspects: Container[PlacePath],
     find: Callable[[Laid], Brought | None],
     is_kept: Callable[[Digest], bool],
 ) -> Plan:
     """Plan so that these files are as they were laid. Raises CannotLay.
 
-    ``find`` says where else a content comes from that the store of originals does not have.
+    ``suspects`` are hashed whatever their size and time. ``find`` says where else a content comes from that
+    the store of originals does not have.
     """
     operations: list[Operation] = []
     left_alone: list[tuple[PlacePath, str]] = []
     for path, row in sorted(laid.items()):
-        now, _ = content_at(roots, path, row.content)
+        now, _ = content_at(roots, path, row.content, trusts=path not in suspects)
         if (now.digest if now else None) == (row.content.digest if row.content else None):
             continue
         kept = row.content is None or is_kept(row.content.digest)
@@ -101,4 +103,5 @@ def together(plans: Iterable[Plan]) -> Plan:
         spare_folders=tuple(folder for plan in plans for folder in plan.spare_folders),
         left_alone=tuple(each for plan in plans for each in plan.left_alone),
         bases=tuple(base for plan in plans for base in plan.bases),
+        kept_too=tuple(each for plan in plans for each in plan.kept_too),
     )

@@ -1,62 +1,116 @@
 """From a checkpoint to a plan: what stood then against what stands now.
 
-Only what changed since is looked at, so going back costs the change, not the game.
+Only what changed since is looked at, and what a look at the folder found changed or missing.
 """
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Container, Set
+from typing import NamedTuple
 
-from rellum.core.change.plan import FOREIGN, Operation, Plan, Record
+from rellum.core.change.plan import Operation, Plan, Record
 from rellum.core.change.standing import content_at
-from rellum.core.folder.content import VANILLA, Content, Laid
+from rellum.core.folder.content import FOREIGN, VANILLA, Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import Then
+from rellum.core.pack.kept import Kept
 from rellum.core.pack.rows import BaselineEntry, baseline_entry, laid_of_row
-from rellum.core.pack.state import Kept, State
-from rellum.core.paths import PlacePath, Roots, is_in_game, parents
+from rellum.core.pack.state import State
+from rellum.core.paths import PlacePath, Roots, is_in_game, parents, root_of
 
-LOST = "its content is kept nowhere any more"
+LOST_VANILLA = "the vanilla file of then is kept nowhere: name a copy of the game by --from"
+LOST_OF_MOD = (
+    "what its mod laid there is kept nowhere: get its archive with 'rellum fetch' or 'rellum take', "
+    "then call rewind again"
+)
+LOST_ELSE = "its content of then is kept nowhere"
+CHANGED_INSTEAD = (
+    "what a mod laid there is kept nowhere; the file as it was changed since comes back"
+)
 
 
-def plan_rewind(
-    then: Then, state: State, roots: Roots, has_content: Callable[[Digest], bool]
-) -> Plan:
-    """Plan so that files, what is noted of them, and settings are as they were. Raises CannotLay.
+class Look(NamedTuple):
+    """What a look at the folder found.
 
-    ``has_content`` tells whether a content lies in the store of originals. What is kept nowhere stays as
-    it is, and is named in ``left_alone``.
+    drifted: files that are changed or missing, by a check
+    suspects: files whose size and time prove nothing
+    is_carried: which files are the user's own; they stay as they are unless ``with_carried``
     """
-    return _Rewinder(then, state, roots, has_content).plan()
+
+    drifted: Set[PlacePath]
+    suspects: Container[PlacePath]
+    is_carried: Callable[[PlacePath], bool]
+    with_carried: bool
 
 
-class _Rewinder:
+class Rewinder:
+    """Plans the way back to one checkpoint. Raises CannotLay where a folder or a link is in the way.
+
+    ``has_content`` tells whether a content lies in the store of originals.
+    """
+
     def __init__(
-        self, then: Then, state: State, roots: Roots, has_content: Callable[[Digest], bool]
+        self,
+        then: Then,
+        state: State,
+        roots: Roots,
+        has_content: Callable[[Digest], bool],
+        look: Look,
     ) -> None:
         self.then = then
         self.state = state
         self.roots = roots
         self.has_content = has_content
-        self.paths = sorted({*then.files, *then.laid, *then.settings})
+        self.look = look
+        paths = {*then.files, *then.laid, *then.settings, *look.drifted}
+        self.paths = sorted(path for path in paths if self._is_known(path))
         self.laid = state.laid(self.paths)
         self.baseline: dict[PlacePath, BaselineEntry] = state.baseline(self.paths)
         self.own_folders = state.own_folders()
-        self.waiting = {each.path: each for each in state.kept_aside()}
+        self.waiting = {each.path: each for each in state.kept.aside()}
         self.left_alone: list[tuple[PlacePath, str]] = []
+        self.stays: list[PlacePath] = []
+        """The user's own files that are not as they were then, and stay as they are."""
+
+    def wanted(self) -> dict[PlacePath, Content]:
+        """Return the contents that the plan may need, and that do not stand in their place already."""
+        found: dict[PlacePath, Content] = {}
+        for path in self.paths:
+            if not self._is_vanilla_file_or_none(path):
+                continue
+            now, changed = self._standing(path)
+            row = self._row_then(path)
+            wanted = self._preferred(path, now)
+            if wanted and (now is None or now.digest != wanted.digest):
+                if not self._is_the_users(path, now, changed):
+                    found[path] = wanted
+            elif row and row.under and self.laid.get(path) is None:
+                found[path] = row.under
+        return found
+
+    def unders(self) -> dict[PlacePath, Content]:
+        """Return what lay under files of mods then: what edits of them were made from."""
+        rows = {path: self._row_then(path) for path in self.then.laid}
+        return {path: row.under for path, row in rows.items() if row and row.under}
 
     def plan(self) -> Plan:
+        """Plan so that files, what is noted of them, and settings are as they were.
+
+        What cannot be had stays as it is, and is named in ``left_alone``.
+        """
+        self.left_alone, self.stays = [], []
         operations: list[Operation] = []
         records: list[Record] = []
         for path in self.paths:
+            if not self._is_vanilla_file_or_none(path):
+                continue
             step = self._step(path)
             if isinstance(step, Operation):
                 operations.append(step)
             elif step is not None:
                 records.append(step)
         new, spare = self._folders(operations)
-        changes_game = self.then.vanilla or None
         return Plan(
             operations=tuple(operations),
             records=tuple(records),
@@ -64,24 +118,42 @@ class _Rewinder:
             spare_folders=spare,
             left_alone=tuple(self.left_alone),
             baseline=tuple(self.then.vanilla.items()),
-            identity=self.then.identity if changes_game else "",
+            identity=self.then.identity if self.then.vanilla else "",
         )
+
+    def _is_known(self, path: PlacePath) -> bool:
+        """Whether it is known where a path lies on this machine."""
+        return is_in_game(path) or root_of(path) in self.roots.outside
+
+    def _is_vanilla_file_or_none(self, path: PlacePath) -> bool:
+        """Whether a path is no vanilla folder or link: these are made again with what lies in them."""
+        entry = self.baseline.get(path)
+        return entry is None or entry.kind == "file"
+
+    def _standing(self, path: PlacePath) -> tuple[Content | None, bool]:
+        laid, entry = self.laid.get(path), self.baseline.get(path)
+        known = laid.content if laid else entry.content if entry else None
+        trusts = path not in self.look.suspects
+        return content_at(self.roots, path, known, trusts=trusts)
 
     def _step(self, path: PlacePath) -> Operation | Record | None:
         laid = self.laid.get(path)
         row = self._row_then(path)
         entry = self.baseline.get(path)
         native = entry.content if entry else None
-        now, changed = content_at(self.roots, path, laid.content if laid else native)
+        now, changed = self._standing(path)
         if row and row.under and laid is None and not self._is_at_hand(row.under, now):
             row = row._replace(
                 under=now
             )  # what it lay over is gone: then over what stands there now
         wanted = self._content_then(path, now)
+        if self._is_the_users(path, now, changed) and _digest(now) != _digest(wanted):
+            self.stays.append(path)
+            return self._noted(path, row, now)
         if wanted and not self._is_at_hand(wanted, now):
-            self.left_alone.append((path, LOST))
+            self.left_alone.append((path, self._lost(path, row)))
             wanted = now
-        if (now.digest if now else None) == (wanted.digest if wanted else None):
+        if _digest(now) == _digest(wanted):
             return self._noted(path, row, now)
         waits = self.then.aside.get(path, "") if wanted is None else ""
         kept: Kept | None = self.waiting.get(path) if wanted else None
@@ -91,8 +163,7 @@ class _Rewinder:
             before=now,
             before_owner=laid.owner if laid else VANILLA if native else FOREIGN,
             changed=changed,
-            # A setting is in the checkpoint that is made before this.
-            keep=bool(waits) or (changed and now is not None and not is_setting),
+            keep=bool(waits) or (now is not None and self._must_keep(path, changed, is_setting)),
             after=wanted,
             after_owner=self._owner_then(path, row) if wanted else "",
             under=row.under if row else None,
@@ -101,21 +172,48 @@ class _Rewinder:
             row=row,
         )
 
-    def _content_then(self, path: PlacePath, now: Content | None) -> Content | None:
-        """Return what shall stand at a path: what stood there, or better, what Rellum had left there.
+    def _must_keep(self, path: PlacePath, changed: bool, is_setting: bool) -> bool:
+        """Whether what stands there is kept for the user: a setting is in the checkpoint made before this."""
+        return self.look.is_carried(path) or (changed and not is_setting)
+
+    def _is_the_users(self, path: PlacePath, now: Content | None, changed: bool) -> bool:
+        """Whether what stands at a path, or is gone from there, is the user's own affair."""
+        if self.look.with_carried or not self.look.is_carried(path):
+            return False
+        laid = self.laid.get(path)
+        if laid is not None:
+            return changed
+        return now is not None or self._row_then(path) is None
+
+    def _preferred(self, path: PlacePath, now: Content | None) -> Content | None:
+        """Return what should stand at a path: what stood there, or better, what Rellum had left there.
 
         The two differ where somebody changed the file since; when, nobody knows.
         """
         if path in self.then.settings:
             return self.then.settings[path]
+        left = self._left_then(path)
         if path not in self.then.files:
-            return now
-        stood, left = self.then.files[path], self._left_then(path)
+            return left if path in self.look.drifted else now
+        stood = self.then.files[path]
         if stood and left is None and path in self.then.later and not self._row_then(path):
             return now  # nobody's file, of which nobody knows whether it was there then
-        if left and (stood is None or stood.digest != left.digest) and self._is_at_hand(left, now):
-            return left
-        return stood
+        return left or stood
+
+    def _content_then(self, path: PlacePath, now: Content | None) -> Content | None:
+        wanted = self._preferred(path, now)
+        stood = self.then.files.get(path)
+        if wanted is None or self._is_at_hand(wanted, now):
+            return wanted
+        if stood and stood.digest != wanted.digest and self._is_at_hand(stood, now):
+            self.left_alone.append((path, CHANGED_INSTEAD))
+            return stood
+        return wanted
+
+    def _lost(self, path: PlacePath, row: Laid | None) -> str:
+        if row:
+            return LOST_OF_MOD
+        return LOST_VANILLA if self._entry_then(path) else LOST_ELSE
 
     def _left_then(self, path: PlacePath) -> Content | None:
         row = self._row_then(path)
@@ -168,7 +266,8 @@ class _Rewinder:
         """Return the folders to be made again, the outer first, and those to go, the inner first."""
         needed = {path for path, own in self.then.folders.items() if own}
         needed |= {folder for each in operations if each.after for folder in parents(each.path)}
-        new = sorted(each for each in needed if not self._is_there(each))
+        needed |= {path for path in self.look.drifted if self._is_lost_folder(path)}
+        new = sorted(each for each in needed if self._is_known(each) and not self._is_there(each))
         spare = [
             path
             for path, own in self.then.folders.items()
@@ -179,6 +278,13 @@ class _Rewinder:
         spare += [each.path for each in entries if each.kind == "folder"]
         return tuple(new), tuple(sorted(set(spare) - needed, key=len, reverse=True))
 
+    def _is_lost_folder(self, path: PlacePath) -> bool:
+        entry = self.baseline.get(path)
+        return entry is not None and entry.kind == "folder"
+
     def _is_there(self, folder: PlacePath) -> bool:
-        known = is_in_game(folder) or folder.partition("/")[0] in self.roots.outside
-        return known and os.path.isdir(self.roots.absolute(folder))
+        return self._is_known(folder) and os.path.isdir(self.roots.absolute(folder))
+
+
+def _digest(content: Content | None) -> Digest | None:
+    return content.digest if content else None

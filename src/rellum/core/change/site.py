@@ -8,14 +8,15 @@ from rellum.core.change.disk import Disk
 from rellum.core.change.originals import Originals
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import State
-from rellum.core.paths import Roots
+from rellum.core.paths import PlacePath, Roots
 from rellum.core.progress import Listener, silent
 
 
 class Site(NamedTuple):
     """A pack, its state, its game folder, the disk that both lie on, and who hears of progress.
 
-    ``even_if_running``: the game may be in use.
+    ``even_if_running``: the game may be in use. ``settings_place`` is where the player's settings lie, None
+    where the sheet names no such place.
     """
 
     home: PackHome
@@ -24,6 +25,7 @@ class Site(NamedTuple):
     disk: Disk
     listen: Listener = silent
     even_if_running: bool = False
+    settings_place: PlacePath | None = None
 
     @property
     def originals(self) -> Originals:

@@ -21,7 +21,10 @@ IsCarried = Callable[[PlacePath], bool]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Wanted:
-    """What shall stand at a path; without a content, nothing."""
+    """What shall stand at a path; without a content, nothing.
+
+    ``returns`` names the mod with which the user's file came back that is part of it.
+    """
 
     content: Content | None
     owner: str
@@ -29,6 +32,7 @@ class Wanted:
     role: Role = ""
     base: Brought | None = None
     keeps_copy: bool = False
+    returns: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -46,13 +50,14 @@ class TheUsers:
     ``is_carried`` tells which files are the user's where a mod brings them no longer; ``shared`` are
     folders that mods share, in which nobody's files are nobody's business; ``mods`` are in the line-up,
     and so are grafts.
-    ``swept`` are left-overs that are to be set aside.
+    ``swept`` are left-overs that are to be moved to the folder ``swept_to``.
     """
 
     is_carried: IsCarried
     shared: frozenset[PlacePath]
     mods: frozenset[str]
     swept: tuple[PlacePath, ...] = ()
+    swept_to: str = ""
 
 
 def from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
@@ -83,4 +88,5 @@ def from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
         role=file.role,
         base=file.base,
         keeps_copy=file.keeps_copy,
+        returns=file.returns,
     )

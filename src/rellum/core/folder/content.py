@@ -15,6 +15,16 @@ RELLUM = "rellum"
 """The owner of the marker that Rellum keeps in the game folder."""
 
 
+FOREIGN = "foreign"
+"""The owner of a file that neither the game nor Rellum brought."""
+
+UNKNOWN_SIZE = -1
+"""The size of a vanilla file that is known by its hash alone."""
+
+SHA256 = "sha256:"
+"""Begins the digest of a vanilla file of which only the SHA-256 is known."""
+
+
 class Content(NamedTuple):
     """A file's content and what goes with it. ``size`` in bytes, ``mtime_ns`` in ns since 1970."""
 

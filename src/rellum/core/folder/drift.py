@@ -8,12 +8,12 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
-from rellum.core.folder.content import RELLUM, VANILLA, Content, Laid
+from rellum.core.folder.content import RELLUM, UNKNOWN_SIZE, VANILLA, Content, Laid
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.model import Drift, DriftKind, Finding
 from rellum.core.folder.scan import scan_stamps
 from rellum.core.folder.stamps import split_rows
-from rellum.core.globs import any_test
+from rellum.core.globs import PathTest, any_test
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath, Roots
 from rellum.core.progress import Listener, silent
@@ -32,10 +32,27 @@ class Vanilla(Protocol):
 
 
 class OwnFiles(NamedTuple):
-    """Patterns of what the game writes itself, and of what the user keeps in folders of mods."""
+    """Patterns of what the game writes itself, of the user's own files, and of settings.
+
+    What the user changes in the last two is meant, in vanilla files as in those of mods.
+    """
 
     of_the_game: tuple[str, ...] = ()
     of_the_user: tuple[str, ...] = ()
+    settings: tuple[str, ...] = ()
+    folds_case: bool = False
+
+    def is_the_games(self) -> PathTest:
+        """Return the test of what the game writes itself."""
+        return any_test(self.of_the_game, folds_case=self.folds_case)
+
+    def is_the_users(self) -> PathTest:
+        """Return the test of the user's own files."""
+        return any_test(self.of_the_user, folds_case=self.folds_case)
+
+    def may_change(self) -> PathTest:
+        """Return the test of files in which the user's changes are meant."""
+        return any_test((*self.of_the_user, *self.settings), folds_case=self.folds_case)
 
 
 class Expected(Protocol):
@@ -61,13 +78,13 @@ class _Differences:
 def find_drift(
     expected: Expected,
     roots: Roots,
-    own_files: Callable[[], OwnFiles],
+    own: OwnFiles,
     has_original: Callable[[Digest], bool],
     ahead: Ahead | None = None,
 ) -> Drift:
     """Compare names, sizes and times of the whole folder; hash only what differs. Raises OSError.
 
-    ``own_files`` are no drift. It is asked only where something differs. ``ahead`` has begun already.
+    ``own`` files are no drift. ``ahead`` has begun already.
     """
     stamps = expected.stamps()
     scan = scan_stamps(roots.game_folder, stamps, ahead, expected.token())
@@ -77,9 +94,9 @@ def find_drift(
     paths = sorted({*differences.gone, *differences.other, *differences.come})
     owners = _Owners(expected.laid(paths), expected.baseline(paths), has_original)
     judged = [(path, _judge(path, differences, owners, roots)) for path in paths]
-    # Asking whose a file is costs reading the catalog: only where a content differs.
-    own = own_files() if any(finding for _, finding in judged) else OwnFiles()
-    is_own, is_the_users = any_test(own.of_the_game), any_test(own.of_the_user)
+    if not judged:
+        own = OwnFiles()  # patterns take a moment to compile
+    is_own, is_the_users, may_change = own.is_the_games(), own.is_the_users(), own.may_change()
     findings: list[Finding] = []
     touched: list[PlacePath] = []
     own_changes: list[PlacePath] = []
@@ -88,9 +105,7 @@ def find_drift(
             touched.append(path)
         elif is_own(path):
             continue
-        elif (finding.kind == "changed" and owners.is_the_users(path)) or (
-            finding.kind == "foreign" and is_the_users(path)
-        ):
+        elif _is_meant(finding, owners, is_the_users, may_change):
             own_changes.append(path)
         else:
             findings.append(finding)
@@ -103,7 +118,22 @@ def find_drift(
     )
 
 
+def _is_meant(
+    finding: Finding, owners: _Owners, is_the_users: PathTest, may_change: PathTest
+) -> bool:
+    """Whether a finding is what the user did in files that are the user's to change."""
+    path = finding.path
+    if finding.kind == "foreign":
+        return is_the_users(path)
+    if finding.kind != "changed" or owners.is_taken_away(path):
+        return False
+    return owners.is_the_users(path) or (finding.owner == VANILLA and may_change(path))
+
+
 _OTHER_CONTENT = "content differs"
+
+UNSEEN = "content differs, size and time do not"
+"""Said of a file that only a look at every byte can find changed."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,16 +201,23 @@ def find_deep_drift(
     drift: Drift,
     files: Sequence[tuple[PlacePath, Content, str]],
     roots: Roots,
-    own_files: Sequence[str],
+    own_files: OwnFiles,
+    has_original: Callable[[Digest], bool],
     listen: Listener = silent,
 ) -> Drift:
-    """Hash every file that a quick look found unchanged, and add what is not as recorded.
+    """Hash files that a quick look found unchanged, and add what is not as recorded.
 
-    ``files`` are all files that should be there, with their owner. Raises OSError.
+    ``files`` are some or all that should be there, with their owner. Raises OSError.
     """
-    is_own = any_test(own_files)
+    is_own, may_change = own_files.is_the_games(), own_files.may_change()
     known = {finding.path for finding in drift.findings} | set(drift.own_changes)
-    waiting = [each for each in files if each[0] not in known and not is_own(each[0])]
+    waiting = [
+        each
+        for each in files
+        if each[0] not in known
+        and not is_own(each[0])
+        and not (each[2] == VANILLA and may_change(each[0]))
+    ]
     digests = hash_files(
         [(roots.absolute(path), content.size) for path, content, _ in waiting], "hashing", listen
     )
@@ -189,8 +226,9 @@ def find_deep_drift(
             path=path,
             kind="changed",
             owner=owner,
-            detail="content differs, size and time do not",
-            has_original=owner not in (VANILLA, RELLUM),
+            detail=UNSEEN,
+            has_original=owner not in (VANILLA, RELLUM)
+            or (owner == VANILLA and has_original(content.digest)),
         )
         for (path, content, owner), digest in zip(waiting, digests, strict=True)
         if digest is not None and digest != content.digest
@@ -229,9 +267,9 @@ def _differences(
                 come[path] = now[name]
             elif before[name] != now[name]:
                 other[path] = (before[name], now[name])
-    # A new folder with files in it is told by its files.
-    filled = {path.rpartition("/")[0] for path in come}
-    come = {path: row for path, row in come.items() if not (row.endswith("/") and path in filled)}
+    # A new folder is told by the files in it; one in which mods lay something is not foreign.
+    told = {path.rpartition("/")[0] for path in come} | recorded.keys()
+    come = {path: row for path, row in come.items() if not (row.endswith("/") and path in told)}
     return _Differences(gone=gone, come=come, other=other, files_seen=files_seen)
 
 
@@ -293,6 +331,8 @@ def _what_changed(
     _, size_now, *_ = now.split("/")
     if known is None or not size_now:
         return "it was a file and is none now" if known else "it is another kind of entry now"
+    if known.size == UNKNOWN_SIZE:
+        return "is not the vanilla file of this version"
     if size_before != size_now:
         return f"{_bytes_words(size_before)} before, {int(size_now):,} now"
     [digest] = hash_files([(roots.absolute(path), known.size)], "hashing")

@@ -122,7 +122,9 @@ class TargetFile(NamedTuple):
     A named tuple, as a plan has one for every path: that takes a third of the time.
 
     ``base`` is what the release itself wants of a file that is merged with the user's changes;
-    ``keeps_copy``: the user's file is kept aside, as not all of it is in this one.
+    ``keeps_copy``: the user's file is kept aside, as not all of it is in this one. ``returns``: the mod
+    that the user's file waited for, which is merged into this one now. ``is_users``: it is the user's own
+    file, edited.
     """
 
     file: Brought | Removal
@@ -130,6 +132,8 @@ class TargetFile(NamedTuple):
     role: Role = ""
     base: Brought | None = None
     keeps_copy: bool = False
+    returns: str = ""
+    is_users: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

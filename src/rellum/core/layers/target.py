@@ -41,6 +41,9 @@ class Maker(Protocol):
     def vanilla(self, pattern: str) -> Iterable[PlacePath]:
         """Return what the game has that fits a pattern."""
 
+    def is_the_users(self, path: PlacePath) -> bool:
+        """Whether a file that no layer brings is the user's own, and none of the game's."""
+
 
 def lay_over(
     layers: Sequence[Layer], maker: Maker, winner: Winner, *, folds_case: bool = False
@@ -86,8 +89,13 @@ class _Tree:
             files[path] = TargetFile(file, owner, update(path) if has_roles else "")
         for change in layer.edits:
             path = change.edit.path
+            below = files.get(path)
             made = self.maker.edit(change, self._brought(path))
-            files[path] = TargetFile(made, owner, update(path))
+            # The user's own file goes on being written: what was set in it is merged, and can be taken out.
+            is_users = below.is_users if below else self.maker.is_the_users(path)
+            files[path] = TargetFile(
+                made, owner, "merge" if is_users else update(path), is_users=is_users
+            )
 
     def _stays(self, path: PlacePath, layer: Layer) -> bool:
         """Whether what lies at a path stays under a new layer; count what is hidden either way."""

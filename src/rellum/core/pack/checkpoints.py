@@ -138,21 +138,63 @@ class Checkpoints:
         self._db.executemany("INSERT INTO in_force VALUES (?, ?)", self._put_texts(texts))
 
     def make(self, name: str, good: bool, before: Before, moment: str) -> int:
-        """Make a checkpoint of what is now, or name the newest if nothing changed since; its number."""
+        """Make a checkpoint of what is now; its number.
+
+        Where nothing changed since the newest, that one gets the name and the mark; one that has another name
+        already keeps it, and a second one is made of the same state.
+        """
         with self._db:
             number = self._make(before, moment)
             if name:
-                self._db.execute("UPDATE checkpoint SET name = '' WHERE name = ?", (name,))
+                [called] = self._db.execute(
+                    "SELECT name FROM checkpoint WHERE number = ?", (number,)
+                ).fetchone()
+                if called not in ("", name):
+                    number = self._again(number, moment)
                 self._db.execute("UPDATE checkpoint SET name = ? WHERE number = ?", (name, number))
             if good:
                 self._db.execute("UPDATE checkpoint SET good = 1 WHERE number = ?", (number,))
         return number
 
+    def named(self, name: str) -> Checkpoint | None:
+        """Return the checkpoint of that name."""
+        return next((each for each in self.all() if name and each.name == name), None)
+
+    def is_newest(self, number: int, before: Before) -> bool:
+        """Whether a checkpoint is the newest and nothing changed since."""
+        texts = None if before.pack_texts is None else self._put_texts(before.pack_texts)
+        return number == self._newest() and self._is_of_now(number, before, texts)
+
+    def unname(self, number: int) -> None:
+        """Take name and mark off a checkpoint: it is one of many then, and may be forgotten."""
+        with self._db:
+            self._db.execute(
+                "UPDATE checkpoint SET name = '', good = 0 WHERE number = ?", (number,)
+            )
+
+    def _again(self, number: int, moment: str) -> int:
+        """Make a second checkpoint of the state of the newest; its number."""
+        cursor = self._db.execute(
+            "INSERT INTO checkpoint (name, good, made_at, ended_by, pack_texts, identity)"
+            " SELECT '', 0, ?, '', pack_texts, identity FROM checkpoint WHERE number = ?",
+            (moment, number),
+        )
+        second = cursor.lastrowid
+        assert second
+        self._db.execute(
+            "INSERT INTO setting SELECT ?, path, digest, size, mode, mtime_ns FROM setting"
+            " WHERE checkpoint = ?",
+            (second, number),
+        )
+        return second
+
     def note(self, change: StateChange, moment: str) -> bool:
         """Note how everything was that a change makes other. Part of its transaction, and first in it.
 
-        Return whether old checkpoints were let go of.
+        A change that nothing can go back over makes none. Return whether old checkpoints were let go of.
         """
+        if not _can_be_undone(change):
+            return False
         number = self._make(change.before, moment)
         self._db.execute(
             "UPDATE checkpoint SET ended_by = ? WHERE number = ? AND ended_by = ''",
@@ -220,18 +262,10 @@ class Checkpoints:
         in_force = self._db.execute("SELECT name, digest FROM in_force ORDER BY name").fetchall()
         standing = before.pack_texts
         texts = in_force if standing is None else self._put_texts(standing)
-        identity = json.dumps(
-            self._db.execute(f"SELECT {IDENTITY_COLUMNS} FROM adopted").fetchone()
-        )
+        identity = self._identity()
         newest = self._newest()
-        if newest:
-            row = self._db.execute(
-                "SELECT ended_by, pack_texts, identity FROM checkpoint WHERE number = ?", (newest,)
-            ).fetchone()
-            if row == ("", json.dumps(texts), identity) and _same(
-                dict(self._settings(newest)), dict(before.settings)
-            ):
-                return newest
+        if newest and self._is_of_now(newest, before, texts):
+            return newest
         cursor = self._db.execute(
             "INSERT INTO checkpoint (name, good, made_at, ended_by, pack_texts, identity)"
             " VALUES ('', 0, ?, '', ?, ?)",
@@ -244,6 +278,24 @@ class Checkpoints:
             ((number, path, *_columns(content)) for path, content in before.settings),
         )
         return number
+
+    def _is_of_now(
+        self, number: int, before: Before, texts: Sequence[tuple[str, str]] | None
+    ) -> bool:
+        """Whether all is as a checkpoint has it, going by what is noted, the texts and the settings."""
+        ended_by, its_texts, its_identity = self._db.execute(
+            "SELECT ended_by, pack_texts, identity FROM checkpoint WHERE number = ?", (number,)
+        ).fetchone()
+        return (
+            not ended_by
+            and its_texts == json.dumps(texts)
+            and its_identity == self._identity()
+            and _same(dict(self._settings(number)), dict(before.settings))
+        )
+
+    def _identity(self) -> str:
+        row = self._db.execute(f"SELECT {IDENTITY_COLUMNS} FROM adopted").fetchone()
+        return json.dumps(row)
 
     def _note_rows(self, table: str, of: str, number: int, paths: Sequence[str]) -> None:
         """Note the rows that stand in a table for these paths, as JSON; null where there is none."""
@@ -318,6 +370,18 @@ class Checkpoints:
             self._db.execute("DELETE FROM setting WHERE checkpoint = ?", (number,))
             self._db.execute("DELETE FROM checkpoint WHERE number = ?", (number,))
         return bool(gone)
+
+
+def _can_be_undone(change: StateChange) -> bool:
+    return bool(
+        change.before.files
+        or change.laid
+        or change.no_longer_laid
+        or change.baseline
+        or change.new_folders
+        or change.gone_folders
+        or change.pack_texts is not None
+    )
 
 
 def superfluous(rows: Sequence[tuple[int, str, int]], first_day: str) -> list[int]:

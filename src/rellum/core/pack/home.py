@@ -20,19 +20,23 @@ class NoPack(UserError):
 
 
 class PackHome(NamedTuple):
-    """The pack's folder, absolute, and the paths in it."""
+    """The pack's folder, absolute, and the paths in it.
+
+    ``texts_folder``: where other texts of rellum.toml and rellum.lock are read from, those of a checkpoint.
+    """
 
     folder: str
+    texts_folder: str = ""
 
     @property
     def pack_file(self) -> str:
         """``rellum.toml``: wants and holds, written by hand or by commands."""
-        return os.path.join(self.folder, PACK_FILE)
+        return os.path.join(self.texts_folder or self.folder, PACK_FILE)
 
     @property
     def lock_file(self) -> str:
         """``rellum.lock``: the line-up."""
-        return os.path.join(self.folder, LOCK_FILE)
+        return os.path.join(self.texts_folder or self.folder, LOCK_FILE)
 
     @property
     def trials_file(self) -> str:

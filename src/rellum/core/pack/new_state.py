@@ -17,7 +17,14 @@ from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import Checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
 from rellum.core.pack.rows import LAID_MARKS, file_row, laid_row
-from rellum.core.pack.schema import SCHEMA, SCHEMA_2, SCHEMA_3, SCHEMA_VERSION, spelling_rows
+from rellum.core.pack.schema import (
+    SCHEMA,
+    SCHEMA_2,
+    SCHEMA_3,
+    SCHEMA_4,
+    SCHEMA_VERSION,
+    spelling_rows,
+)
 from rellum.core.pack.state import Adopted, State, StateFault, now, open_state
 from rellum.core.paths import GAME
 
@@ -57,7 +64,7 @@ def create_from_rows(
     connection = sqlite3.connect(unfinished)
     try:
         connection.executescript(
-            f"{SCHEMA} {SCHEMA_2} {SCHEMA_3} PRAGMA user_version = {SCHEMA_VERSION};"
+            f"{SCHEMA} {SCHEMA_2} {SCHEMA_3} {SCHEMA_4} PRAGMA user_version = {SCHEMA_VERSION};"
         )
         with connection:
             connection.execute(

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
+from rellum.core.folder.content import Content
 from rellum.core.folder.stamps import join_rows, split_rows
 from rellum.core.pack.checkpoints import IDENTITY_COLUMNS
 from rellum.core.pack.rows import file_row, row_of
 from rellum.core.pack.schema import spelling_rows
-from rellum.core.paths import PlacePath, is_in_game
+from rellum.core.paths import GAME, PlacePath, is_in_game
 
 if TYPE_CHECKING:
     from rellum.core.pack.state import State, StateChange
@@ -29,6 +31,18 @@ def record_baseline(db: sqlite3.Connection, change: StateChange) -> None:
             f"UPDATE adopted SET ({IDENTITY_COLUMNS}) = (?, ?, ?, ?, ?, ?)",
             json.loads(change.identity),
         )
+
+
+def learn_vanilla(db: sqlite3.Connection, contents: Mapping[PlacePath, Content]) -> None:
+    """Note what vanilla files are that were known by their hash alone, in the stamps as well."""
+    for path, content in contents.items():
+        db.execute(
+            "UPDATE baseline SET (digest, size, mode, mtime_ns) = (?, ?, ?, ?) WHERE path = ?",
+            (content.digest, content.size, content.mode, content.mtime_ns, path),
+        )
+        if db.execute("SELECT 1 FROM laid WHERE path = ?", (path,)).fetchone() is None:
+            folder, _, name = path.rpartition("/")
+            _change_stamp(db, folder, {name: file_row(path, content)})
 
 
 def update_own_folders(db: sqlite3.Connection, change: StateChange) -> None:
@@ -59,7 +73,9 @@ def update_stamps(state: State, db: sqlite3.Connection, change: StateChange) -> 
     for path in bare:
         entry = vanilla.get(path)
         note(path, row_of(entry) if entry else None)
-    for path in change.gone_folders:
+    # A folder in which something of a mod's is left stays, and so does what is known of it.
+    gone = {path for path in change.gone_folders if not state.laid_below(path)}
+    for path in gone:
         note(path, None)
         db.execute("DELETE FROM stamp WHERE folder = ?", (path,))
     for path in change.new_folders:
@@ -67,14 +83,29 @@ def update_stamps(state: State, db: sqlite3.Connection, change: StateChange) -> 
         if is_in_game(path):
             rows.setdefault(path, {})
     for folder, changes in rows.items():
-        if folder in change.gone_folders:
-            continue
-        found = db.execute("SELECT rows FROM stamp WHERE folder = ?", (folder,)).fetchone()
-        by_name = {row.partition("/")[0]: row for row in split_rows(found[0] if found else b"")}
-        for name, new_row in changes.items():
-            by_name.pop(name, None)
-            if new_row is not None:
-                by_name[name] = new_row
-        db.execute(
-            "INSERT OR REPLACE INTO stamp VALUES (?, ?)", (folder, join_rows(by_name.values()))
-        )
+        if folder not in gone:
+            _change_stamp(db, folder, changes)
+
+
+def _change_stamp(db: sqlite3.Connection, folder: str, changes: Mapping[str, str | None]) -> None:
+    """Put rows into a folder's stamp, by name; None takes one out."""
+    found = db.execute("SELECT rows FROM stamp WHERE folder = ?", (folder,)).fetchone()
+    by_name = {row.partition("/")[0]: row for row in split_rows(found[0] if found else b"")}
+    for name, new_row in changes.items():
+        by_name.pop(name, None)
+        if new_row is not None:
+            by_name[name] = new_row
+    if by_name or _is_known(db, folder):
+        stamp = (folder, join_rows(by_name.values()))
+        db.execute("INSERT OR REPLACE INTO stamp VALUES (?, ?)", stamp)
+    else:  # somebody else's folder, in which nothing of the game's or a mod's is left
+        db.execute("DELETE FROM stamp WHERE folder = ?", (folder,))
+
+
+def _is_known(db: sqlite3.Connection, folder: str) -> bool:
+    """Whether a folder is the game's or Rellum's."""
+    row = db.execute(
+        "SELECT 1 FROM own_folder WHERE path = ?1 UNION ALL SELECT 1 FROM baseline WHERE path = ?1",
+        (folder,),
+    ).fetchone()
+    return row is not None or folder == GAME

@@ -20,6 +20,13 @@ and rellum.lock, once each, and ``in_force`` says which of them the folder was l
 
 ``guarded`` has the files that are read-only so that the game's store cannot update it, with the mode that
 each had. ``absorbing`` has vanilla files of which copies are kept while another program changes the game.
+
+``note`` holds what is remembered by name (``rellum.core.pack.rules`` and others). ``suspect`` has files that
+``check --deep`` found changed although size and time are as recorded. ``unsure`` has files that came with an
+update of the game whose files are not known, in places that mods share: they may be the game's own.
+
+A vanilla file can be known by its hash alone, from a known baseline: then its size is ``UNKNOWN_SIZE``, and
+its digest begins with ``sha256:`` where only that hash is known.
 """
 
 from __future__ import annotations
@@ -27,7 +34,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Iterator
 
-SCHEMA_VERSION = 3
+SCHEMA_VERSION = 4
 
 SCHEMA = """
 CREATE TABLE adopted (
@@ -90,6 +97,23 @@ CREATE TABLE in_force (name TEXT PRIMARY KEY, digest TEXT NOT NULL) WITHOUT ROWI
 CREATE TABLE guarded (path TEXT PRIMARY KEY, mode INTEGER NOT NULL) WITHOUT ROWID;
 CREATE TABLE absorbing (path TEXT PRIMARY KEY, digest TEXT NOT NULL) WITHOUT ROWID;
 """
+SCHEMA_4 = """
+CREATE TABLE note (name TEXT PRIMARY KEY, text TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE suspect (
+    path TEXT PRIMARY KEY, size INTEGER NOT NULL, mtime_ns INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE unsure (path TEXT PRIMARY KEY) WITHOUT ROWID;
+CREATE INDEX baseline_unknown ON baseline (path) WHERE size < 0;
+ALTER TABLE kept RENAME TO kept_3;
+CREATE TABLE kept (
+    number INTEGER PRIMARY KEY AUTOINCREMENT, path TEXT NOT NULL, digest TEXT NOT NULL,
+    size INTEGER NOT NULL, kept_at TEXT NOT NULL, aside_for TEXT NOT NULL DEFAULT '',
+    owner TEXT NOT NULL DEFAULT '', action TEXT NOT NULL DEFAULT '', base_digest TEXT, mode INTEGER
+);
+INSERT INTO kept (path, digest, size, kept_at, aside_for)
+    SELECT path, digest, size, kept_at, aside_for FROM kept_3 ORDER BY rowid;
+DROP TABLE kept_3;
+"""
 _FROM_1_TO_2 = f"""
 BEGIN;
 ALTER TABLE laid ADD COLUMN role TEXT NOT NULL DEFAULT '';
@@ -103,7 +127,9 @@ def upgrade(connection: sqlite3.Connection, version: int) -> None:
     """Bring a state of an older schema to this one, a schema at a time. Raises sqlite3.Error."""
     if version == 1:
         _upgrade_1(connection)
-    connection.executescript(f"BEGIN; {SCHEMA_3} PRAGMA user_version = 3; COMMIT;")
+    if version < 3:
+        connection.executescript(f"BEGIN; {SCHEMA_3} PRAGMA user_version = 3; COMMIT;")
+    connection.executescript(f"BEGIN; {SCHEMA_4} PRAGMA user_version = 4; COMMIT;")
 
 
 def _upgrade_1(connection: sqlite3.Connection) -> None:

@@ -16,7 +16,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.errors import UserError
-from rellum.core.folder.content import Laid
+from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
 from rellum.core.pack.checkpoints import (
@@ -28,7 +28,13 @@ from rellum.core.pack.checkpoints import (
     PackTexts,
 )
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.recording import record_baseline, update_own_folders, update_stamps
+from rellum.core.pack.kept import Kept, KeptCopies
+from rellum.core.pack.recording import (
+    learn_vanilla,
+    record_baseline,
+    update_own_folders,
+    update_stamps,
+)
 from rellum.core.pack.rows import (
     LAID_MARKS,
     BaselineEntry,
@@ -56,23 +62,13 @@ class Adopted(NamedTuple):
     folder: str
 
 
-class Kept(NamedTuple):
-    """A file that was not Rellum's and stood in the way: a copy lies in the originals.
-
-    ``aside_for`` is the mod with which it comes back, empty where it does not.
-    """
-
-    path: PlacePath
-    digest: Digest
-    size: int
-    aside_for: str = ""
-
-
 class StateChange(NamedTuple):
     """What a finished change makes of the state.
 
     ``before`` is what a checkpoint must know of how it was; ``pack_texts`` are those that the folder is
     made by from now on. ``baseline`` and ``identity`` (JSON) only change where the game did.
+    ``kept_gone`` are numbers of kept copies that leave the list; ``unsure`` are new files that may be the
+    game's own; ``guarded`` are the files guarded from now on, with their modes of before (None: as it is).
     """
 
     id: str
@@ -88,6 +84,9 @@ class StateChange(NamedTuple):
     pack_texts: PackTexts | None = None
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
+    kept_gone: tuple[int, ...] = ()
+    unsure: tuple[PlacePath, ...] = ()
+    guarded: tuple[tuple[PlacePath, int], ...] | None = None
 
 
 class Made(NamedTuple):
@@ -161,6 +160,16 @@ class State:
         rows = self._db.execute("SELECT * FROM baseline WHERE kind = 'file' ORDER BY path")
         return (baseline_entry(row) for row in rows)
 
+    def baseline_by_hash(self) -> list[BaselineEntry]:
+        """Return the vanilla files that are known by their hash alone."""
+        rows = self._db.execute("SELECT * FROM baseline WHERE size < 0 ORDER BY path")
+        return [baseline_entry(row) for row in rows]
+
+    def learn(self, contents: Mapping[PlacePath, Content]) -> None:
+        """Note what vanilla files are that were known by their hash alone, durably."""
+        with self._db:
+            learn_vanilla(self._db, contents)
+
     def baseline_rows(self) -> Iterator[tuple[Any, ...]]:
         """Yield the rows of the baseline as they are written."""
         return iter(self._db.execute("SELECT * FROM baseline ORDER BY path"))
@@ -216,16 +225,44 @@ class State:
         """Return the folders that Rellum made."""
         return {PlacePath(path) for (path,) in self._db.execute("SELECT path FROM own_folder")}
 
-    def kept_aside(self) -> list[Kept]:
-        """Return the user's files that wait for a mod to come back, the latest of each path."""
-        rows = self._db.execute(
-            "SELECT path, digest, size, aside_for FROM kept WHERE aside_for != ''"
-            " ORDER BY kept_at, rowid"
-        )
-        found = {
-            path: Kept(path=path, digest=d, size=size, aside_for=m) for path, d, size, m in rows
-        }
-        return list(found.values())
+    @property
+    def kept(self) -> KeptCopies:
+        """The kept copies."""
+        return KeptCopies(self._db)
+
+    def forget_kept(self, numbers: Iterable[int]) -> None:
+        """Take kept copies off the list, durably."""
+        with self._db:
+            self.kept.forget(numbers)
+
+    def note(self, name: str) -> str:
+        """Return what is remembered under a name; an empty text where nothing is."""
+        row = self._db.execute("SELECT text FROM note WHERE name = ?", (name,)).fetchone()
+        return row[0] if row else ""
+
+    def set_note(self, name: str, text: str) -> None:
+        """Remember a text under a name, durably; an empty one is forgotten."""
+        with self._db:
+            self._db.execute("DELETE FROM note WHERE name = ?", (name,))
+            if text:
+                self._db.execute("INSERT INTO note VALUES (?, ?)", (name, text))
+
+    def suspects(self) -> dict[PlacePath, tuple[int, int]]:
+        """Return files whose content was found changed under an unchanged size and time, with these."""
+        rows = self._db.execute("SELECT path, size, mtime_ns FROM suspect")
+        return {PlacePath(path): (size, mtime_ns) for path, size, mtime_ns in rows}
+
+    def set_suspects(self, files: Mapping[PlacePath, tuple[int, int]]) -> None:
+        """Remember which files are not to be trusted although size and time are as recorded."""
+        with self._db:
+            self._db.execute("DELETE FROM suspect")
+            self._db.executemany(
+                "INSERT INTO suspect VALUES (?, ?, ?)", ((p, *each) for p, each in files.items())
+            )
+
+    def unsure(self) -> set[PlacePath]:
+        """Return new files of an update that may be the game's own."""
+        return {PlacePath(path) for (path,) in self._db.execute("SELECT path FROM unsure")}
 
     def spellings(self, folded: Iterable[str]) -> dict[str, PlacePath]:
         """Return how vanilla paths with capitals are spelt, by the path without."""
@@ -257,12 +294,6 @@ class State:
         """Return the files that are guarded, with the mode that each had before."""
         return dict(self._db.execute("SELECT path, mode FROM guarded"))
 
-    def set_guarded(self, modes: Mapping[PlacePath, int]) -> None:
-        """Note which files are guarded, durably."""
-        with self._db:
-            self._db.execute("DELETE FROM guarded")
-            self._db.executemany("INSERT INTO guarded VALUES (?, ?)", modes.items())
-
     def set_absorbing(self, files: Mapping[PlacePath, Digest]) -> None:
         """Note of which vanilla files copies are kept, durably."""
         with self._db:
@@ -285,6 +316,7 @@ class State:
             "SELECT digest, count(*) FROM (SELECT under_digest AS digest FROM laid"
             " WHERE under_digest IS NOT NULL UNION ALL SELECT base_digest FROM laid"
             " WHERE base_digest IS NOT NULL UNION ALL SELECT digest FROM kept"
+            " UNION ALL SELECT base_digest FROM kept WHERE base_digest IS NOT NULL"
             f" UNION ALL {NEEDED_BY_CHECKPOINTS}) GROUP BY digest"
         )
         return {Digest(digest): count for digest, count in rows}
@@ -305,12 +337,16 @@ class State:
             self._db.executemany(
                 f"INSERT OR REPLACE INTO laid VALUES ({LAID_MARKS})", map(laid_row, change.laid)
             )
-            self._db.executemany(
-                "INSERT INTO kept VALUES (?, ?, ?, ?, ?)",
-                [(k.path, k.digest, k.size, moment, k.aside_for) for k in change.kept],
-            )
-            returned = [(path,) for path in change.returned]
-            self._db.executemany("DELETE FROM kept WHERE path = ? AND aside_for != ''", returned)
+            self.kept.add(change.kept, change.action, moment)
+            self.kept.forget_returned(change.returned)
+            self.kept.forget(change.kept_gone)
+            unsure = ((path,) for path in change.unsure)
+            self._db.executemany("INSERT OR REPLACE INTO unsure VALUES (?)", unsure)
+            self._db.executemany("DELETE FROM unsure WHERE path = ?", _touched(change))
+            self._db.executemany("DELETE FROM suspect WHERE path = ?", _touched(change))
+            if change.guarded is not None:
+                self._db.execute("DELETE FROM guarded")
+                self._db.executemany("INSERT INTO guarded VALUES (?, ?)", change.guarded)
             self._db.executemany("INSERT OR REPLACE INTO outside VALUES (?, ?)", change.outside)
             update_own_folders(self._db, change)
             update_stamps(self, self._db, change)
@@ -336,6 +372,13 @@ class State:
             part = wanted[start : start + 500]
             marks = ",".join("?" * len(part))
             yield from self._db.execute(f"SELECT * FROM {table} WHERE {column} IN ({marks})", part)
+
+
+def _touched(change: StateChange) -> list[tuple[PlacePath]]:
+    """Return the paths that a change put into order, whatever was noted of them."""
+    paths = {path for path, _ in change.before.files}
+    paths |= {PlacePath(path) for path, _ in change.baseline}
+    return [(path,) for path in paths if path not in change.unsure]
 
 
 def open_state(home: PackHome) -> State:

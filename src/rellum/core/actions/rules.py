@@ -1,0 +1,102 @@
+"""What sheet, pack and cards say of the folders: read anew where one of their files changed, else remembered.
+
+A faulty card, sheet or rellum.toml takes no safety away: then what was known last holds, and that is noted.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Callable, Iterable
+from contextlib import suppress
+
+from rellum.core.actions.catalogs import find_catalogs, sheet_of
+from rellum.core.actions.outside import usable_places
+from rellum.core.catalog.load import read_catalog
+from rellum.core.catalog.model import Catalog, Release
+from rellum.core.errors import UserError
+from rellum.core.ids import ModId
+from rellum.core.notices import note
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.lock_file import NoLineUp, read_lock
+from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.pack.rules import NOTE, FolderRules, ModRules, rules_text, stamps_of, surroundings
+from rellum.core.pack.state import State
+
+
+def read_rules_anew(home: PackHome, state: State, before: FolderRules) -> FolderRules:
+    """Read the rules and remember them; return those of ``before`` where they cannot be read."""
+    try:
+        rules = _read(home, state, before)
+    except (UserError, OSError) as fault:
+        words = fault.summary if isinstance(fault, UserError) else str(fault)
+        note(f"{words}: what the game sheet says is taken as it was last read")
+        return before
+    with suppress(sqlite3.Error):  # a state that cannot be written can still be read
+        state.set_note(NOTE, rules_text(rules))
+    return rules
+
+
+def _read(home: PackHome, state: State, before: FolderRules) -> FolderRules:
+    pack = read_pack_file(home)
+    sheet = sheet_of(home, pack)
+    folders = find_catalogs(home, pack=pack)
+    releases = _releases(home, state)
+    faults: list[str] = []
+    catalog = read_catalog(folders, sheet.id, faults) if releases else None
+    mods = {
+        mod: _mod_rules(mod, versions, catalog, before.mods.get(mod, ModRules()))
+        for mod, versions in releases.items()
+    }
+    cards = [os.path.join(folder, "cards", f"{mod}.toml") for mod in mods for folder in folders]
+    if catalog:
+        cards += [catalog.mods[mod].source.file for mod in map(ModId, mods) if mod in catalog.mods]
+    return FolderRules(
+        outside=usable_places(sheet, pack, state.adopted().folder, home),
+        places=dict(sheet.places),
+        own_files=sheet.own_files,
+        carry=sheet.carry,
+        settings=tuple(pattern for pattern, word in sheet.settings if word != "replace"),
+        folds_case=sheet.folds_case,
+        mods=mods,
+        surroundings=surroundings(),
+        stamps=stamps_of(
+            [home.pack_file, home.lock_file, sheet.source.file, *dict.fromkeys(cards)]
+        ),
+    )
+
+
+def _releases(home: PackHome, state: State) -> dict[str, set[str]]:
+    """Return the versions of mods that are in the game or in the line-up."""
+    found: dict[str, set[str]] = {}
+    for mod, version in state.laid_versions().items():
+        found.setdefault(mod, set()).add(version)
+    try:
+        for each in read_lock(home).releases:
+            found.setdefault(each.mod, set()).add(each.version)
+    except (NoLineUp, UserError):
+        pass
+    return found
+
+
+def _mod_rules(
+    mod: str, versions: Iterable[str], catalog: Catalog | None, before: ModRules
+) -> ModRules:
+    """Return what a mod's card says of some of its releases; what it said last, where it is faulty."""
+    found = catalog.mods.get(ModId(mod)) if catalog else None
+    if found is None:
+        return before
+    releases = [each for each in found.releases if each.version.text in versions]
+    return ModRules(
+        carry=_patterns(releases, lambda each: each.carry),
+        obsolete=_patterns(releases, lambda each: each.obsolete),
+        settings=_patterns(
+            releases, lambda each: [pattern for pattern, word in each.settings if word != "replace"]
+        ),
+    )
+
+
+def _patterns(
+    releases: Iterable[Release], patterns_of: Callable[[Release], Iterable[str]]
+) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(pattern for each in releases for pattern in patterns_of(each)))

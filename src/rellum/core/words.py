@@ -1,0 +1,8 @@
+"""Counts in words, for messages."""
+
+from __future__ import annotations
+
+
+def count_words(count: int, one: str, many: str) -> str:
+    """Return ``1 file is`` or ``3 files are``."""
+    return f"{count:,} {one if count == 1 else many}"
