@@ -48,6 +48,8 @@ _TONES: dict[str, Style] = {
     "mod changed": "yellow",
     "other capitals": "yellow",
     "game updated": "yellow",
+    "half updated": "yellow",
+    "new, whose?": "cyan",
     "vanilla missing": "red",
     "mod missing": "red",
     "unknown": "yellow",

@@ -26,6 +26,7 @@ def absorb(
     end: Annotated[
         bool, typer.Option("--end", help="After it: absorb all that it changed.")
     ] = False,
+    source: options.From = "",
     yes: options.Yes = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
@@ -57,14 +58,28 @@ def absorb(
         return console.confirm(question, yes=yes, what="this changes the pack")
 
     planned, done = actions.absorb(
-        pack, shelf_folder(), name, tuple(paths or ()), tell_recovered, ask
+        pack,
+        shelf_folder(),
+        name,
+        tuple(paths or ()),
+        tell_recovered,
+        ask,
+        source=source,
+        ends=end,
     )
     if not done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
     files = console.count_text(len(planned.findings), "file")
     console.say(f"Absorbed: {files}, as {planned.mod} {planned.version}.")
-    console.say(f"'rellum drop {planned.mod}' and 'rellum apply' take it out again.")
+    taken_out = f"'rellum drop {planned.mod}' and 'rellum apply' take it out again"
+    if planned.lacking:
+        files = console.count_text(len(planned.lacking), "vanilla file")
+        console.say(
+            f"{taken_out}, apart from {files}: give a copy by 'rellum restore --from COPY'."
+        )
+    else:
+        console.say(f"{taken_out}.")
 
 
 def _begin(pack: str) -> None:
@@ -96,5 +111,13 @@ def _show(absorbing: Absorbing, *, every: bool) -> None:
     if len(findings) < len(absorbing.findings):
         more = len(absorbing.findings) - len(findings)
         console.say(f"… and {more:,} more (--all lists every file)")
+    if absorbing.lacking:
+        from rellum.cli.render import tell_paths
+
+        tell_paths(
+            absorbing.lacking,
+            "No copy of these vanilla files is kept, so they cannot come back when the mod is dropped\n"
+            "(--from COPY: take them from a clean copy of the game first):",
+        )
     for each in absorbing.left:
         console.warn(f"{shown(each.path)} is not absorbed: {each.detail}")

@@ -32,7 +32,7 @@ def check(
     with console.progress() as listen:
         drift = action(pack, tell_recovered, deep=deep, listen=listen)
     if as_json:
-        console.say_json(_document(drift))
+        console.say_json(drift_document(drift))
     elif drift.findings:
         _show(drift, every=every)
     else:
@@ -54,12 +54,17 @@ _MOST_MEMBERS = 5
 
 _WORDS: dict[Cause, tuple[str, str]] = {
     "game-update": ("game updated", "rellum apply moves the pack to what the game is now"),
+    "half-updated": ("half updated", "let the game's store finish, then call check again"),
     "vanilla-changed": ("vanilla changed", "rellum restore --damaged"),
     "vanilla-missing": ("vanilla missing", "rellum restore --damaged"),
     "mod-changed": ("mod changed", "rellum restore --damaged; rellum absorb keeps the change"),
     "mod-missing": ("mod missing", "rellum restore --damaged"),
     "left-over": ("left over", "rellum sweep moves it out of the game"),
     "foreign-shared": ("foreign, may load", "rellum sweep, or rellum absorb to keep it"),
+    "unsure": (
+        "new, whose?",
+        "came with an update whose files are not known, so it may be the game's: left alone",
+    ),
     "foreign": ("foreign", "harmless; rellum sweep moves it out of the game"),
     "case-changed": ("other capitals", "rellum restore --damaged gives it its name again"),
     "marker": ("Rellum's marker", "rellum apply writes it again"),
@@ -69,16 +74,10 @@ _WORDS: dict[Cause, tuple[str, str]] = {
 
 
 def _show(drift: Drift, *, every: bool) -> None:
-    from rellum.cli.render import MOST_LINES
-
     if drift.update:
         console.say(console.styled(_update_line(drift.update), "bold"))
         console.say()
-    if every or len(drift.findings) <= MOST_LINES:
-        _show_each(drift.findings, every=every)
-    else:
-        _show_grouped(drift.findings)
-        console.say("(--all lists every file)")
+    show_findings(drift.findings, every=every)
     counts = {
         kind: sum(each.kind == kind for each in drift.findings)
         for kind in ("changed", "missing", "foreign")
@@ -89,15 +88,27 @@ def _show(drift: Drift, *, every: bool) -> None:
     _show_remedies(drift)
 
 
+def show_findings(findings: Sequence[Finding], *, every: bool) -> None:
+    """Print findings, grouped where there are many."""
+    from rellum.cli.render import MOST_LINES
+
+    if every or len(findings) <= MOST_LINES:
+        _show_each(findings, every=every)
+    else:
+        _show_grouped(findings)
+        console.say("(--all lists every file)")
+
+
 def _update_line(update: GameUpdate) -> str:
     files = console.count_text(update.files, "file")
+    if update.waiting:
+        total = update.files + update.waiting
+        return f"The game is half updated: {update.files:,} of {total:,} files are of {update.version}."
     if update.by == "baseline":
         return (
             f"The game was updated: it is {update.version} now, {files} as known of that version."
         )
-    if update.by == "version":
-        return f"The game was updated: it calls itself {update.version} now; {files} differ."
-    return f"The game was probably updated: {files} changed together."
+    return f"The game was updated: it calls itself {update.version} now; {files} differ."
 
 
 def _show_each(findings: Sequence[Finding], *, every: bool) -> None:
@@ -154,10 +165,12 @@ def _show_remedies(drift: Drift) -> None:
     }
     for cause, (word, remedy) in _WORDS.items():
         if cause in causes:
+            if cause == "game-update" and drift.update and drift.update.mark_is_same:
+                remedy = remedy.replace("rellum apply", "rellum apply --take-update")
             if cause in lacking and cause.startswith("vanilla"):
                 remedy += " --from COPY (a clean copy: no original is here)"
             console.say(f"  {word + ':':18} {remedy}")
-    if "game-update" in causes:
+    if causes & {"game-update", "half-updated"}:
         console.say(f"  {'':18} rellum restore --damaged --from COPY puts the old files back")
 
 
@@ -183,7 +196,8 @@ def _show_own_changes(drift: Drift, *, every: bool) -> None:
     console.say(f"  {', '.join(map(shown, named))}{more}")
 
 
-def _document(drift: Drift) -> dict[str, Any]:
+def drift_document(drift: Drift) -> dict[str, Any]:
+    """Return what a check found, for programs."""
     from rellum.core.paths import shown
 
     return {
@@ -207,6 +221,7 @@ def _document(drift: Drift) -> dict[str, Any]:
             "version": drift.update.version or None,
             "files": drift.update.files,
             "told_by": drift.update.by,
+            "files_still_as_before": drift.update.waiting,
         }
         if drift.update
         else None,

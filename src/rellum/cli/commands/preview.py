@@ -103,6 +103,9 @@ def _show_rebase(rebase: Rebase) -> None:
     counts = ((rebase.changed, "changed"), (rebase.new, "new"), (rebase.gone, "gone"))
     words = ", ".join(f"{len(paths):,} {word}" for paths, word in counts)
     console.say(f"  vanilla files: {words}")
+    if rebase.unsure:
+        new = console.count_text(len(rebase.unsure), "new file")
+        console.say(f"  {new} in places that mods share may be the game's: left alone, not vanilla")
     if rebase.overwritten:
         owners = sorted({each.owner for each in rebase.overwritten})
         files = console.count_text(len(rebase.overwritten), "file")

@@ -16,10 +16,11 @@ from dataclasses import dataclass
 
 from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.actions.check import drift_of, with_causes
+from rellum.core.actions.learning import learn_vanilla
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.resolve import resolve
 from rellum.core.actions.restore import named_path
-from rellum.core.actions.supplies import let_go_of_rest
+from rellum.core.actions.supplies import let_go_of_rest, supply
 from rellum.core.catalog.model import Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.change.execute import NoSources, execute
@@ -28,7 +29,7 @@ from rellum.core.change.plan import Plan, Record
 from rellum.core.change.standing import content_at
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError, UserError
-from rellum.core.folder.content import RELLUM, Content
+from rellum.core.folder.content import RELLUM, VANILLA, Content
 from rellum.core.folder.model import Finding
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.ids import ModId
@@ -46,6 +47,10 @@ OWN_CATALOG = "own-mods"
 """The catalog folder in the pack's folder that has the cards of what was absorbed."""
 
 
+BEGUN = "absorb-begun"
+"""Under this name the state remembers that another program is expected to change the game."""
+
+
 class CannotAbsorb(UserError):
     """There is nothing to absorb, or not under that name, or not now."""
 
@@ -54,12 +59,17 @@ class CannotAbsorb(UserError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Absorbing:
-    """What would become a mod: findings of a check, and those that cannot be part of it."""
+    """What would become a mod: findings of a check, and those that cannot be part of it.
+
+    ``lacking`` are vanilla files among them of which no copy is kept: dropping the mod cannot bring these
+    back.
+    """
 
     mod: str
     version: str
     findings: tuple[Finding, ...]
     left: tuple[Finding, ...]
+    lacking: tuple[PlacePath, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -96,6 +106,7 @@ def begin(pack_folder: str, on_recovered: OnRecovered) -> Begun:
         site.disk.make_folder(site.home.originals_folder)
         if size > shutil.disk_usage(site.home.originals_folder).free // 2:
             state.set_absorbing({})
+            state.set_note(BEGUN, "without copies")
             return Begun(files=0, bytes=0)
         store = site.originals
         copied = [
@@ -105,6 +116,7 @@ def begin(pack_folder: str, on_recovered: OnRecovered) -> Begun:
         ]
         site.disk.flush(store.folder, copied, [store.folder])
         state.set_absorbing({path: content.digest for path, content in files.items()})
+        state.set_note(BEGUN, "with copies")
         return Begun(files=len(files), bytes=size)
 
 
@@ -115,16 +127,28 @@ def absorb(
     paths: Sequence[str],
     on_recovered: OnRecovered,
     confirm: Confirm,
+    *,
+    source: str = "",
+    ends: bool = False,
 ) -> tuple[Absorbing, bool]:
     """Make a mod of what a check finds: all of it, or what lies at or below ``paths``.
 
-    Called again with the same name, the mod gets a new version with the new changes too. Returns what was
-    planned, and whether it was done. Raises CannotAbsorb, NoLineUpExists, and what taking can raise.
+    ``source``: a copy of the game with vanilla files of which no copy is kept. ``ends``: only after
+    ``begin``. Called again with the same name, the mod gets a new version with the new changes too. Returns
+    what was planned, and whether it was done. Raises CannotAbsorb, NoLineUpExists, and what taking can
+    raise.
     """
     with open_pack(pack_folder, on_recovered) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
-        planned = _plan(opened, mod, paths)
+        if ends and not opened.state.note(BEGUN):
+            raise CannotAbsorb(
+                "'rellum absorb --begin' did not come before, or was refused",
+                hint="Without --end, 'rellum absorb --as NAME' takes what 'rellum check' finds now; name a "
+                "clean copy of the game by --from, so that it can be taken out again.",
+            )
+        planned = _plan(opened, mod, paths, source)
         if not confirm(planned):
+            let_go_of_rest(opened)
             return planned, False
         wanted = any(want.mod == mod for want in read_pack_file(opened.home).wants)
         with Shelf(shelf_folder) as shelf:
@@ -141,7 +165,7 @@ def absorb(
     return planned, True
 
 
-def _plan(opened: OpenPack, mod: str, paths: Sequence[str]) -> Absorbing:
+def _plan(opened: OpenPack, mod: str, paths: Sequence[str], source: str) -> Absorbing:
     try:
         parse_id(mod)
     except ValueError as error:
@@ -163,7 +187,20 @@ def _plan(opened: OpenPack, mod: str, paths: Sequence[str]) -> Absorbing:
         )
     version = str(_releases_of(opened, mod) + 1)
     left = tuple(each for each in chosen if each not in fits)
-    return Absorbing(mod=mod, version=version, findings=tuple(fits), left=left)
+    lacking = _lacking(opened, [each.path for each in fits if each.owner == VANILLA], source)
+    return Absorbing(
+        mod=mod, version=version, findings=tuple(fits), left=left, lacking=tuple(lacking)
+    )
+
+
+def _lacking(opened: OpenPack, paths: Sequence[PlacePath], source: str) -> list[PlacePath]:
+    """Return vanilla files of which no copy is kept, and that ``source`` does not have either."""
+    if source:
+        learn_vanilla(opened, source)
+        supply(opened, source, paths)
+    store = opened.site.originals
+    vanilla = opened.state.baseline(paths)
+    return sorted(p for p, e in vanilla.items() if e.content and not store.has(e.content.digest))
 
 
 def _can_be_absorbed(finding: Finding, opened: OpenPack) -> bool:
@@ -172,7 +209,7 @@ def _can_be_absorbed(finding: Finding, opened: OpenPack) -> bool:
         return False
     if finding.kind == "missing":
         entry = opened.state.baseline([finding.path]).get(finding.path)
-        return finding.owner == "vanilla" and entry is not None and entry.kind == "file"
+        return finding.owner == VANILLA and entry is not None and entry.kind == "file"
     file = opened.roots.absolute(finding.path)
     return os.path.isfile(file) and not os.path.islink(file)
 
@@ -285,6 +322,7 @@ def _record(opened: OpenPack, planned: Absorbing) -> None:
     """Note whose the files are now, and what lies under them."""
     owner = f"{planned.mod} {planned.version}"
     files = _files_of(opened, planned)
+    stood = _left_before(opened, planned)
     rows, vanilla = opened.state.laid(files), opened.state.baseline(files)
     records = []
     for path, content in files.items():
@@ -300,12 +338,28 @@ def _record(opened: OpenPack, planned: Absorbing) -> None:
         new_folders=tuple(sorted(folders - known)),  # they are there, and are the mod's from now on
         spare_folders=(),
         left_alone=(),
+        stood=stood,
     )
     pack = PackChange(becoming=pack_texts(opened.home), by_last_change=True)
     execute(plan, "absorb", opened.site, NoSources(), pack)
     # Only now: until it is recorded what lies under the files, nothing else keeps the copies.
     opened.state.set_absorbing({})
+    opened.state.set_note(BEGUN, "")
     let_go_of_rest(opened)
+
+
+def _left_before(
+    opened: OpenPack, planned: Absorbing
+) -> tuple[tuple[PlacePath, Content | None], ...]:
+    """Return what Rellum had left where the other program put its own: what going back brings back."""
+    paths = [each.path for each in planned.findings]
+    rows, vanilla = opened.state.laid(paths), opened.state.baseline(paths)
+    found: list[tuple[PlacePath, Content | None]] = []
+    for path in paths:
+        entry = vanilla.get(path)
+        native = entry.content if entry else None
+        found.append((path, rows[path].content if path in rows else native))
+    return tuple(found)
 
 
 def _gone(opened: OpenPack, mod: str, files: Iterable[PlacePath]) -> list[Record]:

@@ -7,26 +7,47 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from rellum.core.actions.catalogs import find_catalogs
+from rellum.core.actions.check import drift_of, with_causes
+from rellum.core.actions.first_look import (
+    Likeness,
+    catalog_if_readable,
+    known_baseline,
+    like_releases,
+    rows_as_found,
+    rows_as_known,
+    signs_of_mods,
+)
+from rellum.core.actions.open_pack import open_pack
+from rellum.core.actions.rebase import identity_text
+from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
+from rellum.core.change.execute import NoSources, execute
+from rellum.core.change.journal import PackChange
+from rellum.core.change.plan import Plan
 from rellum.core.errors import UserError
+from rellum.core.folder.content import RELLUM
 from rellum.core.folder.hashes import hash_files
-from rellum.core.folder.identify import UnknownGame, find_sheet, identify
+from rellum.core.folder.identify import UnknownGame, find_sheet, identify, identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry, list_folder
+from rellum.core.folder.model import Drift
 from rellum.core.folder.surroundings import warnings_for
 from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
 from rellum.core.nearest import nearest
-from rellum.core.pack.home import PackHome
+from rellum.core.pack.checkpoints import BaselineChange
+from rellum.core.pack.home import PACK_FILE, PackHome, pack_texts
 from rellum.core.pack.marker import MARKER_PATH, lay_marker, refuse_other_owner
-from rellum.core.pack.new_state import create_state
-from rellum.core.pack.pack_edits import write_adopted
+from rellum.core.pack.new_state import BaselineRow, create_from_rows, write_vanilla
+from rellum.core.pack.pack_edits import text_with_game, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id, open_state
 from rellum.core.paths import PlacePath, Roots, is_inside, is_text, shown
 from rellum.core.progress import Listener, silent
+from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.version import VersionSyntaxError
 
 
 class CannotAdopt(UserError):
@@ -37,7 +58,13 @@ class CannotAdopt(UserError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AdoptResult:
-    """What was adopted. ``bytes`` is the size of all vanilla files together."""
+    """What was adopted.
+
+    files, bytes: the vanilla files, and their size together as far as it is known
+    known: the known baseline that tells what vanilla is; None where the folder was taken as it is
+    drift: what is not vanilla in it, by cause, where that is known
+    likenesses: what of that looks like known releases; without a known baseline, what looks foreign
+    """
 
     identity: Identity
     game_folder: str
@@ -45,6 +72,9 @@ class AdoptResult:
     files: int
     bytes: int
     warnings: tuple[str, ...]
+    known: KnownBaseline | None = None
+    drift: Drift | None = None
+    likenesses: tuple[Likeness, ...] = ()
 
 
 def adopt(
@@ -55,21 +85,32 @@ def adopt(
     sheet_id: str = "",
     shelf_folder: str,
     copy_to: str = "",
+    version: str = "",
+    as_it_is: bool = False,
+    anew: bool = False,
     listen: Listener = silent,
 ) -> AdoptResult:
     """Make the game folder this pack's own; or a copy of it, made at ``copy_to``.
+
+    Where the files of its version are known, these are vanilla, whatever the folder holds; ``as_it_is``: what
+    it holds is. ``version`` states it where no rule of the sheet tells. ``anew``: the pack keeps this game
+    already, and looks at it once more.
 
     Raises CannotAdopt, CannotCopy, UnknownGame, FolderOwned, NoCatalog, FileFaults, PackBusy.
     """
     home = PackHome(os.path.abspath(pack_folder))
     roots = Roots(game_folder)
-    _refuse_adopted(home)
+    if anew:
+        _refuse_unready_for_anew(home, roots)
+    else:
+        _refuse_adopted(home)
     _refuse_places(home, roots, shelf_folder)
-    refuse_other_owner(roots, home, "")
+    if not anew:
+        refuse_other_owner(roots, home, "")
     pack = read_pack_file(home) if os.path.exists(home.pack_file) else None
     folders = find_catalogs(home, catalogs, pack)
     sheet = choose_sheet(load_sheets(folders), sheet_id, roots)
-    identity = identify(sheet, roots)
+    identity = _identity(sheet, roots, version)
     if copy_to:
         from rellum.core.actions.copying import copy_game
 
@@ -79,24 +120,107 @@ def adopt(
     entries, warnings = _look_around(roots)
     files = [entry for entry in entries if entry.kind == "file"]
     digests = _hash(files, roots, listen)
+    known = None if as_it_is else known_baseline(sheet, identity)
+    rows = (
+        rows_as_known(known, entries, digests, roots) if known else rows_as_found(entries, digests)
+    )
     os.makedirs(home.state_folder, exist_ok=True)
-    with hold_pack(home):
-        adopted = Adopted(pack_id=new_id(), folder=roots.game_folder)
-        marker = lay_marker(home, roots, adopted.pack_id)
-        try:
-            write_adopted(home, folders, roots.game_folder, identity)
-            create_state(home, adopted, identity, entries, digests, marker)
-        except BaseException:
-            os.unlink(roots.absolute(MARKER_PATH))
-            raise
+    if anew:
+        _record_anew(home, identity, rows)
+    else:
+        _create(home, roots, folders, identity, rows)
+    catalog = catalog_if_readable(folders, sheet)
+    drift, likenesses = None, signs_of_mods(entries, sheet, catalog) if not known else ()
+    if known:
+        with open_pack(home.folder, lambda _: None) as opened:
+            drift = with_causes(drift_of(opened), opened)
+        odd = [each.path for each in drift.findings if each.kind != "missing"]
+        likenesses = like_releases(odd, digests, shelf_folder, catalog)
     return AdoptResult(
         identity=identity,
         game_folder=roots.game_folder,
         pack_folder=home.folder,
-        files=len(files),
-        bytes=sum(entry.size for entry in files),
+        files=sum(row[1] == "file" for row in rows),
+        bytes=sum(max(0, row[2]) for row in rows),
         warnings=tuple(warnings),
+        known=known,
+        drift=drift,
+        likenesses=likenesses,
     )
+
+
+def _identity(sheet: GameSheet, roots: Roots, stated: str) -> Identity:
+    """Return what the folder is; its version as stated where no rule tells. Raises CannotAdopt."""
+    if not stated:
+        return identify(sheet, roots)
+    try:
+        version = parse_version(stated)
+    except VersionSyntaxError as error:
+        raise CannotAdopt(f"{stated!r} is no version: {error}") from error
+    told = identify_now(sheet, roots)
+    if told is not None and told.version != version:
+        raise CannotAdopt(
+            f"the folder says that it is {told.version}, not {version}",
+            details=told.evidence,
+            hint="Leave --version out, or correct the [[version]] rules of the game sheet.",
+        )
+    return told or identify(sheet, roots, stated=version)
+
+
+def _create(
+    home: PackHome,
+    roots: Roots,
+    catalogs: tuple[str, ...],
+    identity: Identity,
+    rows: Sequence[BaselineRow],
+) -> None:
+    with hold_pack(home):
+        adopted = Adopted(pack_id=new_id(), folder=roots.game_folder)
+        marker = lay_marker(home, roots, adopted.pack_id)
+        try:
+            write_adopted(home, catalogs, roots.game_folder, identity)
+            create_from_rows(home, adopted, identity, rows, marker)
+        except BaseException:
+            os.unlink(roots.absolute(MARKER_PATH))
+            raise
+
+
+def _refuse_unready_for_anew(home: PackHome, roots: Roots) -> None:
+    """Refuse to look once more at another folder, or while mods lie in it. Raises CannotAdopt."""
+    with open_pack(home.folder, lambda _: None) as opened:
+        if opened.roots.game_folder != roots.game_folder:
+            raise CannotAdopt(
+                f"the pack {home.folder} keeps {opened.roots.game_folder}",
+                hint="Name that folder. Make another folder for a pack of another game.",
+            )
+        if any(row.owner != RELLUM for row in opened.state.laid().values()):
+            raise CannotAdopt(
+                "mods of the line-up lie in the game folder",
+                hint="Call 'rellum restore --all' first, then adopt anew, then 'rellum apply'.",
+            )
+
+
+def _record_anew(home: PackHome, identity: Identity, rows: Sequence[BaselineRow]) -> None:
+    """Note another baseline for the game that the pack keeps; one rewind takes it back."""
+    with open_pack(home.folder, lambda _: None) as opened:
+        before = {row[0]: row for row in opened.state.baseline_rows()}
+        now = {row[0]: row for row in rows}
+        changes: list[BaselineChange] = [(path, None) for path in before if path not in now]
+        changes += [(path, row) for path, row in now.items() if before.get(path) != row]
+        plan = Plan(
+            operations=(),
+            records=(),
+            new_folders=(),
+            spare_folders=(),
+            left_alone=(),
+            baseline=tuple(changes),
+            identity=identity_text(identity),
+        )
+        texts = dict(pack_texts(home))
+        texts[PACK_FILE] = text_with_game(home, identity)
+        pack = PackChange(becoming=tuple(texts.items()), writes=(PACK_FILE,))
+        execute(plan, "adopt --anew", opened.site, NoSources(), pack)
+        write_vanilla(opened.home, opened.state)
 
 
 def _refuse_adopted(home: PackHome) -> None:
@@ -112,7 +236,8 @@ def _refuse_adopted(home: PackHome) -> None:
     state.close()
     raise CannotAdopt(
         f"the pack {home.folder} keeps {folder} already",
-        hint="One pack keeps one game folder. Make another folder for another pack.",
+        hint="One pack keeps one game folder: make another folder for another pack, or look at this one "
+        "once more with 'rellum adopt GAME --anew'.",
     )
 
 

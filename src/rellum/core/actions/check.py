@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import replace
 
@@ -48,12 +48,22 @@ def with_causes(drift: Drift, opened: OpenPack) -> Drift:
         sheet = sheet_of(opened.home, read_pack_file(opened.home))
     except UserError:  # told when the pack was opened
         return drift
+    rules, state = opened.rules, opened.state
+
+    def vanilla(paths: Iterable[PlacePath]) -> dict[PlacePath, str]:
+        entries = state.baseline(paths).items()
+        return {path: entry.content.digest for path, entry in entries if entry.content}
+
     around = Surroundings(
         roots=opened.roots,
         sheet=sheet,
-        identity=opened.state.identity(),
+        identity=state.identity(),
         identity_now=identity_of(opened, sheet),
-        is_left_over=any_test(opened.rules.obsolete, folds_case=opened.rules.folds_case),
+        is_left_over=any_test(rules.obsolete, folds_case=rules.folds_case),
+        is_carried=any_test(rules.carried, folds_case=rules.folds_case),
+        unsure=state.unsure(),
+        vanilla=vanilla,
+        is_laid=state.laid().__contains__,
     )
     return tell_causes(drift, around)
 

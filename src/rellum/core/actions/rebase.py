@@ -9,26 +9,36 @@ from __future__ import annotations
 import json
 import os
 import stat
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Container, Iterator, Sequence
+from dataclasses import dataclass, replace
 
 from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.game_now import identity_of
 from rellum.core.actions.open_pack import OpenPack
+from rellum.core.actions.supplies import is_content
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.model import GameSheet
-from rellum.core.change.plan import Plan, Record
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.change.plan import PLAIN_MODE, Plan, Record
 from rellum.core.change.standing import content_at
+from rellum.core.errors import UserError
 from rellum.core.folder.baselines import FolderHashes, read_sums
-from rellum.core.folder.content import RELLUM, Content, Laid
+from rellum.core.folder.content import RELLUM, SHA256, UNKNOWN_SIZE, Content, Laid
 from rellum.core.folder.identity import Identity
-from rellum.core.folder.model import Finding
-from rellum.core.hashing import Digest, sha256_file
+from rellum.core.folder.model import Drift, Finding, GameUpdate
+from rellum.core.hashing import Digest, hash_file, sha256_file
 from rellum.core.pack.checkpoints import BaselineChange, Before
+from rellum.core.pack.new_state import BaselineRow
 from rellum.core.pack.state import StateChange, new_id
-from rellum.core.paths import GAME, PlacePath, is_in_game, parents
+from rellum.core.paths import GAME, PlacePath, is_in_game, is_text, parents
 
 ACTION = "game update"
+
+
+class HalfUpdated(UserError):
+    """The game is half way between two versions: nothing is moved to it."""
+
+    code = "half-updated"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -41,6 +51,7 @@ class Rebase:
     overwritten: files of mods that the update put its own over
     kept: files of mods that the update left, so that what lies under them is of the old version
     lacking: those of ``kept`` of which the new version is known to have another
+    unsure: new files in places that mods share, of which nobody knows whether they are the game's
     """
 
     before: Identity
@@ -52,6 +63,7 @@ class Rebase:
     overwritten: tuple[Laid, ...]
     kept: tuple[PlacePath, ...]
     lacking: tuple[PlacePath, ...]
+    unsure: tuple[PlacePath, ...]
     change: StateChange
 
 
@@ -59,12 +71,45 @@ def find_rebase(opened: OpenPack, sheet: GameSheet, *, forced: bool = False) -> 
     """Return what the game's update makes of the baseline; None where the game is what it was.
 
     ``forced``: files that changed are taken for an update though the version is the same. Raises
-    SumsFault, CannotLay, OSError.
+    HalfUpdated, SumsFault, CannotLay, OSError.
     """
     before, now = opened.state.identity(), identity_of(opened, sheet, anything=forced)
     if not forced and not now.has_moved_on_from(before):
         return None
-    return _Finder(opened, sheet, before, now).find()
+    drift = drift_of(opened)
+    if not drift.findings:  # the update kept sizes and times: every file must be read
+        drift = drift_of(opened, deep=True)
+    drift = with_causes(drift, opened)
+    if drift.update and drift.update.waiting:
+        raise HalfUpdated(
+            half_words(drift.update),
+            hint="Let the game's store finish, then try again; or put the old files back with "
+            "'rellum restore --damaged --from COPY'.",
+        )
+    if forced and not drift.findings and not now.has_moved_on_from(before):
+        return None
+    if drift.update and drift.update.by == "baseline" and drift.update.mark_is_same:
+        now = _as_known(sheet, drift.update, now)
+    return _Finder(opened, sheet, before, now, drift).find()
+
+
+def half_words(update: GameUpdate) -> str:
+    """Say how far an update of the game has come."""
+    total = update.files + update.waiting
+    return f"{update.files:,} of {total:,} files are of {update.version}, the others are not yet"
+
+
+def _as_known(sheet: GameSheet, update: GameUpdate, now: Identity) -> Identity:
+    """Return what the game is by a known baseline, where its own mark does not tell."""
+    known = next(each for each in sheet.baselines if each.version.text == update.version)
+    evidence = f"version {known.version}: its files are as known ({place_of(known.source)})"
+    return replace(
+        now,
+        version=known.version,
+        edition=known.edition or now.edition,
+        expansions=known.expansions or now.expansions,
+        evidence=(evidence,),
+    )
 
 
 def with_rebase(plan: Plan, rebase: Rebase) -> Plan:
@@ -81,12 +126,16 @@ def with_rebase(plan: Plan, rebase: Rebase) -> Plan:
         spare_folders=(*plan.spare_folders, *change.gone_folders),
         baseline=change.baseline,
         identity=change.identity,
+        unsure=change.unsure,
         stood=change.before.files,
     )
 
 
 class _Finder:
-    def __init__(self, opened: OpenPack, sheet: GameSheet, before: Identity, now: Identity) -> None:
+    def __init__(
+        self, opened: OpenPack, sheet: GameSheet, before: Identity, now: Identity, drift: Drift
+    ) -> None:
+        self.drift = drift
         self.opened = opened
         self.sheet = sheet
         self.before = before
@@ -104,13 +153,9 @@ class _Finder:
 
     def find(self) -> Rebase:
         opened = self.opened
-        drift = drift_of(opened)
-        if not drift.findings:  # the update kept sizes and times: every file must be read
-            drift = drift_of(opened, deep=True)
-        drift = with_causes(drift, opened)
         findings = [
             each
-            for each in drift.findings
+            for each in self.drift.findings
             if is_in_game(each.path) and each.owner != RELLUM and not each.stands_as
         ]
         below = {
@@ -147,6 +192,7 @@ class _Finder:
             (folder, self._folder_row(folder)) for folder in sorted(self._new_folders(stands))
         ]
         changes += [(path, _file_row(path, content)) for path, content in sorted(stands.items())]
+        changes += self._rows_by_hash({*stands, *gone}, kept)
         left = {path: vanilla[path].content for path in {*stands, *gone} if path in vanilla}
         left |= {row.path: row.content for row in overwritten}
         return Rebase(
@@ -159,6 +205,7 @@ class _Finder:
             overwritten=tuple(overwritten),
             kept=tuple(kept_over),
             lacking=tuple(self._lacking(kept)),
+            unsure=self._unsure(findings),
             change=StateChange(
                 id=new_id(),
                 action=ACTION,
@@ -171,7 +218,8 @@ class _Finder:
                     files=tuple((path, left.get(path)) for path in sorted({*stands, *is_file}))
                 ),
                 baseline=tuple(changes),
-                identity=_identity_text(self.now),
+                identity=identity_text(self.now),
+                unsure=self._unsure(findings),
             ),
         )
 
@@ -191,6 +239,47 @@ class _Finder:
             places = {place for place in self.sheet.places.values() if is_in_game(place)}
             return finding.cause != "left-over" and not places.intersection(parents(path))
         return was_vanilla
+
+    def _rows_by_hash(
+        self, settled: Container[PlacePath], kept: Sequence[Laid]
+    ) -> list[BaselineChange]:
+        """Return rows of known files that are not there to be seen: under mods, damaged, or missing."""
+        if self.sums is None or self.known is None:
+            return []
+        unseen = {each.path for each in self.drift.findings} | {row.path for row in kept}
+        paths = sorted(path for path in unseen if path in self.sums and path not in settled)
+        before = self.opened.state.baseline(paths)
+        rows: list[BaselineChange] = []
+        for path in paths:
+            entry, digest = before.get(path), self.sums[path]
+            if entry and entry.content and self._has_hash(entry.content, path, digest):
+                continue
+            rows.append((path, row_by_hash(path, self.known.form, digest)))
+        return rows
+
+    def _has_hash(self, content: Content, path: PlacePath, digest: str) -> bool:
+        """Whether a content of the version before is the new version's, too, as far as can be told."""
+        assert self.known is not None
+        if self.known.form == "blake3":
+            return content.digest == digest
+        row = self.opened.state.laid([path]).get(path)
+        original = self.opened.site.originals.path_of(content.digest)
+        file = original if row else self.opened.roots.absolute(path)
+        expected = content._replace(digest=Digest(SHA256 + digest), size=UNKNOWN_SIZE)
+        return is_content(file, expected) and hash_file(file) == content.digest
+
+    def _unsure(self, findings: Sequence[Finding]) -> tuple[PlacePath, ...]:
+        """Return new files in places that mods share, where nobody knows what the new version has."""
+        if self.sums is not None:
+            return ()
+        foreign = (each for each in findings if each.kind == "foreign")
+        return tuple(
+            sorted(
+                each.path
+                for each in foreign
+                if each.cause not in ("left-over", "game-update") and is_text(each.path)
+            )
+        )
 
     def _lacking(self, kept: list[Laid]) -> Iterator[PlacePath]:
         """Yield the files under mods of which the new version is known to have another."""
@@ -216,11 +305,17 @@ class _Finder:
         return (folder, "folder", 0, "", stat.S_IMODE(status.st_mode), status.st_mtime_ns, "")
 
 
+def row_by_hash(path: PlacePath, form: str, digest: str) -> BaselineRow:
+    """Return the row of a vanilla file that is known by its hash alone."""
+    known = digest if form == "blake3" else SHA256 + digest
+    return (path, "file", UNKNOWN_SIZE, known, PLAIN_MODE, 0, "")
+
+
 def _file_row(path: PlacePath, content: Content) -> tuple[object, ...]:
     return (path, "file", content.size, content.digest, content.mode, content.mtime_ns, "")
 
 
-def _identity_text(identity: Identity) -> str:
+def identity_text(identity: Identity) -> str:
     return json.dumps(
         [
             identity.sheet,

@@ -123,7 +123,7 @@ def _where_from(
         return
     with Shelf(shelf_folder) as shelf:
         try:
-            preparing = Preparing(opened, shelf, sweeps=False)
+            preparing = Preparing(opened, shelf, sweeps=False, as_noted=True)
         except UserError:
             yield lambda _: None, NoSources()
             return

@@ -83,7 +83,9 @@ def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
     files, left, empty = [], [], []
     for each in findings:
         mode = os.lstat(opened.roots.absolute(each.path)).st_mode
-        if not is_text(each.path):
+        if each.cause == "unsure" and each.path not in below:
+            left.append((each.path, "it may be the game's own; name it to move it out"))
+        elif not is_text(each.path):
             left.append((each.path, "its name is no Unicode text"))
         elif stat.S_ISREG(mode):
             files.append(each)

@@ -2,29 +2,30 @@
 
 from __future__ import annotations
 
-import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.model import GameSheet
 from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.content import RELLUM, VANILLA
+from rellum.core.folder.drift import UNSEEN
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate
 from rellum.core.globs import any_test
 from rellum.core.paths import PlacePath, Roots, is_in_game, parents
-
-MANY = 5
-"""So many vanilla files, changed together, are rather an update than somebody's doing."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Surroundings:
     """What causes are told from.
 
-    ``identity_now`` is what the sheet's rules say of the folder now; ``is_left_over`` knows what cards of
-    the line-up name as obsolete.
+    identity_now: what the sheet's rules say of the folder now
+    is_left_over: knows what cards of the line-up name as obsolete
+    is_carried: knows what is the user's own, which no card can call a left-over
+    unsure: new files of an update that may be the game's own
+    vanilla: the BLAKE3 hash of each vanilla file among some, as it was when the game was last known
+    is_laid: whether a mod lies over a path
     """
 
     roots: Roots
@@ -32,20 +33,25 @@ class Surroundings:
     identity: Identity
     identity_now: Identity
     is_left_over: Callable[[str], bool]
+    is_carried: Callable[[str], bool]
+    unsure: Container[PlacePath]
+    vanilla: Callable[[Iterable[PlacePath]], Mapping[PlacePath, str]]
+    is_laid: Callable[[PlacePath], bool]
 
 
 def tell_causes(drift: Drift, around: Surroundings) -> Drift:
     """Give each finding its cause, and say whether the game was updated. Raises SumsFault, OSError."""
     findings = tuple(_one_for_each_case(drift.findings))
-    update, matching = _find_update(findings, around)
+    update, matching = find_update(findings, around)
+    by_update: Cause = "half-updated" if update and update.waiting else "game-update"
     shared = {place for place in around.sheet.places.values() if is_in_game(place)}
 
     by_the_game = any_test(around.sheet.rewrites)
 
     def with_cause(finding: Finding) -> Finding:
         if finding.path in matching:
-            return replace(finding, cause="game-update")
-        cause = _cause(finding, shared, around.is_left_over)
+            return replace(finding, cause=by_update)
+        cause = _cause(finding, shared, around)
         if cause == "mod-changed" and around.sheet.rewrites:
             is_the_games = by_the_game(finding.path)
             who = "the game rewrites it itself" if is_the_games else "not by the game"
@@ -55,12 +61,14 @@ def tell_causes(drift: Drift, around: Surroundings) -> Drift:
     return replace(drift, findings=tuple(map(with_cause, findings)), update=update)
 
 
-def _cause(finding: Finding, shared: set[PlacePath], is_left_over: Callable[[str], bool]) -> Cause:
+def _cause(finding: Finding, shared: set[PlacePath], around: Surroundings) -> Cause:
     if finding.stands_as:
         return "case-changed"
     if finding.kind == "foreign":
-        if is_left_over(finding.path):
+        if around.is_left_over(finding.path) and not around.is_carried(finding.path):
             return "left-over"
+        if finding.path in around.unsure:
+            return "unsure"
         return "foreign-shared" if shared.intersection(parents(finding.path)) else "foreign"
     if finding.owner == RELLUM:
         return "marker"
@@ -84,56 +92,93 @@ def _one_for_each_case(findings: Sequence[Finding]) -> Iterator[Finding]:
             yield replace(each, kind="changed", stands_as=now, detail=detail)
 
 
-def _find_update(
+def find_update(
     findings: Sequence[Finding], around: Surroundings
 ) -> tuple[GameUpdate | None, frozenset[PlacePath]]:
-    """Say whether the game was updated, and which findings come from that."""
-    candidates = [each for each in findings if not each.stands_as and is_in_game(each.path)]
+    """Say whether the game was updated, and which findings come from that. Raises SumsFault, OSError.
+
+    A known baseline of another version must explain what is found. It is an update where nothing of the
+    version before is left; half an update where something is, and the version's mark or several files
+    are of the other version. Without a known baseline only the mark tells. All else is damage.
+    """
+    candidates = [
+        each
+        for each in findings
+        if not each.stands_as and is_in_game(each.path) and each.detail != UNSEEN
+    ]
     vanilla = [each for each in candidates if each.owner == VANILLA]
     now = around.identity_now
     says_other = now.has_moved_on_from(around.identity)
     if not (vanilla or says_other):
         return None, frozenset()
-    known, matching = _best_known(candidates, around)
-    if known and len(matching) * 2 >= len(vanilla):
-        return GameUpdate(version=known.version.text, files=len(matching), by="baseline"), matching
-    by_guess = frozenset(each.path for each in vanilla)
+    known, matching = best_known(candidates, around)
+    if known:
+        waiting = _still_as_before(known, candidates, around)
+        if not waiting or says_other or len(matching) > 1:
+            update = GameUpdate(
+                version=known.version.text,
+                files=len(matching),
+                by="baseline",
+                waiting=len(waiting),
+                mark_is_same=not says_other,
+            )
+            return update, matching
     if says_other:
+        by_guess = frozenset(each.path for each in vanilla)
         places = {place for place in around.sheet.places.values() if is_in_game(place)}
         new = (each.path for each in candidates if each.kind == "foreign")
         by_guess |= {path for path in new if not places.intersection(parents(path))}
         return GameUpdate(version=now.version.text, files=len(by_guess), by="version"), by_guess
-    if len(vanilla) >= MANY and _changed_together(vanilla, around.roots):
-        return GameUpdate(version="", files=len(by_guess), by="many"), by_guess
     return None, frozenset()
 
 
-_TOGETHER_SECONDS = 3600
+def _still_as_before(
+    known: KnownBaseline, findings: Sequence[Finding], around: Surroundings
+) -> list[PlacePath]:
+    """Return vanilla files that are as they were, and are others in another version. Raises SumsFault.
+
+    Files under mods tell nothing: the game's store may have passed them over.
+    """
+    found = {each.path for each in findings}
+    sums = read_sums(known)
+    unchanged = [path for path in sums if path not in found and not around.is_laid(path)]
+    before: Mapping[PlacePath, str] = around.vanilla(unchanged)
+    if known.form == "sha256":
+        before = _sha256_before(list(before), known, around)
+    return [path for path, digest in before.items() if digest != sums[path]]
 
 
-def _changed_together(findings: Sequence[Finding], roots: Roots) -> bool:
-    """Whether most of the files that changed were written within an hour of one another."""
-    times = []
-    for each in findings:
-        try:
-            times.append(os.lstat(roots.absolute(each.path)).st_ctime)
-        except OSError:
-            continue
-    times.sort()
-    half = len(findings) // 2
-    spans = (last - first for first, last in zip(times, times[half:], strict=False))
-    return any(span < _TOGETHER_SECONDS for span in spans)
+def _sha256_before(
+    paths: Sequence[PlacePath], known: KnownBaseline, around: Surroundings
+) -> dict[PlacePath, str]:
+    """Return the SHA-256 of unchanged files: by the known baseline of their version, else by reading them."""
+    identity = around.identity
+    for other in around.sheet.baselines:
+        is_of_now = (other.version, other.edition, other.expansions) == (
+            identity.version,
+            identity.edition,
+            identity.expansions,
+        )
+        if is_of_now and other.form == known.form:
+            sums = read_sums(other)
+            return {path: sums[path] for path in paths if path in sums}
+    return FolderHashes(around.roots).of("sha256", [(path, 0) for path in paths])
 
 
-def _best_known(
+def best_known(
     findings: Sequence[Finding], around: Surroundings
 ) -> tuple[KnownBaseline | None, frozenset[PlacePath]]:
     """Return the other version's baseline that explains the most findings, and these."""
     hashes = FolderHashes(around.roots)
     best: tuple[KnownBaseline | None, frozenset[PlacePath]] = (None, frozenset())
     there = [(each.path, 0) for each in findings if each.kind != "missing"]
+    identity = around.identity
     for known in around.sheet.baselines:
-        if known.version == around.identity.version and known.edition == around.identity.edition:
+        if (known.version, known.edition, known.expansions) == (
+            identity.version,
+            identity.edition,
+            identity.expansions,
+        ):
             continue
         sums = read_sums(known)
         digests = hashes.of(known.form, [each for each in there if each[0] in sums])

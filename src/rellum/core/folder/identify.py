@@ -13,7 +13,7 @@ from rellum.core.folder.identity import Identity
 from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.paths import Roots, shown
 from rellum.core.versions.orderings import parse_version
-from rellum.core.versions.version import VersionSyntaxError
+from rellum.core.versions.version import Version, VersionSyntaxError
 
 _TEXT_BYTES = 64 * 1024
 """How much of a file a pattern is tried on."""
@@ -49,11 +49,17 @@ def identify_now(sheet: GameSheet, roots: Roots) -> Identity | None:
         return None
 
 
-def identify(sheet: GameSheet, roots: Roots) -> Identity:
-    """Apply a sheet's rules to a folder. Raises UnknownGame where no version rule holds."""
+def identify(sheet: GameSheet, roots: Roots, *, stated: Version | None = None) -> Identity:
+    """Apply a sheet's rules to a folder. Raises UnknownGame where no version rule holds.
+
+    ``stated`` is the version where somebody says it and no rule is to tell.
+    """
     evidence: list[str] = []
     version_text = edition = None
-    for rule in sheet.version_rules:
+    if stated is not None:
+        version_text = stated.text
+        evidence.append(f"version {stated}: stated when the game was adopted")
+    for rule in sheet.version_rules if stated is None else ():
         if answer := _answer(rule, roots):
             version_text = answer
             evidence.append(f"version {answer}: {_reason(rule)}")
@@ -62,7 +68,8 @@ def identify(sheet: GameSheet, roots: Roots) -> Identity:
         raise UnknownGame(
             f"the version of {sheet.name} in {roots.game_folder} cannot be told",
             details=tuple(f"tried: {_reason(rule)}" for rule in sheet.version_rules),
-            hint="The game may be damaged, or newer than its sheet: add a [[version]] rule to it.",
+            hint="The game may be damaged, or newer than its sheet: add a [[version]] rule to it, or "
+            "state the version when adopting: --version 1.6",
         )
     for rule in sheet.edition_rules:
         if edition := _answer(rule, roots):

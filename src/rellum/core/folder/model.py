@@ -15,6 +15,8 @@ DriftKind = Literal["changed", "missing", "foreign"]
 Cause = Literal[
     "",
     "game-update",
+    "half-updated",
+    "unsure",
     "vanilla-changed",
     "vanilla-missing",
     "mod-changed",
@@ -27,7 +29,9 @@ Cause = Literal[
 ]
 """What brought a finding about; nothing where it was not asked for.
 
-``foreign-shared`` lies in a place that mods share, and may be loaded by the game.
+``foreign-shared`` lies in a place that mods share, and may be loaded by the game. ``half-updated`` is as in
+another version, of which other files are not there yet. ``unsure`` came with an update of the game whose
+files are not known: it may be the game's own.
 """
 
 
@@ -55,12 +59,16 @@ class GameUpdate(NamedTuple):
 
     version: what it is now, empty where nothing tells
     files: how many findings come from it
-    by: told by a known baseline, by the version that the folder names, or by so many changes at once
+    by: told by a known baseline, or by the version that the folder names
+    waiting: how many files are still of the version before; then the update is only half done
+    mark_is_same: the folder still calls itself what it was
     """
 
     version: str
     files: int
-    by: Literal["baseline", "version", "many"]
+    by: Literal["baseline", "version"]
+    waiting: int = 0
+    mark_is_same: bool = False
 
 
 class Guard(NamedTuple):

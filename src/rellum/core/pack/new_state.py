@@ -11,9 +11,7 @@ from contextlib import suppress
 from rellum.core.durable import write_durably
 from rellum.core.folder.content import Laid
 from rellum.core.folder.identity import Identity
-from rellum.core.folder.listing import FolderEntry
 from rellum.core.folder.stamps import join_rows
-from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import Checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
 from rellum.core.pack.rows import LAID_MARKS, file_row, laid_row
@@ -34,22 +32,6 @@ BaselineRow = tuple[str, str, int, str, int, int, str]
 """A row of the table ``baseline``: path, kind, size, digest, mode, time (ns), target of a link."""
 
 
-def create_state(
-    home: PackHome,
-    adopted: Adopted,
-    identity: Identity,
-    entries: Sequence[FolderEntry],
-    digests: dict[str, Digest],
-    marker: Laid,
-) -> None:
-    """Write a new state: whole under its final name, or not at all. Raises OSError, sqlite3.Error."""
-    rows = [
-        (e.path, e.kind, e.size, digests.get(e.path, ""), e.mode, e.mtime_ns, e.target)
-        for e in entries
-    ]
-    create_from_rows(home, adopted, identity, rows, marker)
-
-
 def create_from_rows(
     home: PackHome,
     adopted: Adopted,
@@ -57,7 +39,7 @@ def create_from_rows(
     rows: Sequence[BaselineRow],
     marker: Laid,
 ) -> None:
-    """Write a new state with these rows of the baseline. Raises OSError, sqlite3.Error."""
+    """Write a new state: whole under its final name, or not at all. Raises OSError, sqlite3.Error."""
     unfinished = home.state_file + ".new"
     if os.path.exists(unfinished):
         os.unlink(unfinished)
