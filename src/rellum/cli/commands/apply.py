@@ -54,7 +54,7 @@ def apply(
     if result.preview.rebase:
         console.say(f"The pack is on game {result.preview.rebase.now.version} now.")
     if not result.preview.plan.visible:
-        console.say("Nothing to do: the game folder is as the line-up wants it.")
+        console.say("Nothing to do: every file of the line-up is in place.")
         return
     releases = console.count_text(len(result.preview.lock.releases), "release")
     files = console.count_text(len(result.preview.plan.visible), "file")

@@ -79,7 +79,7 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
         console.table(("whose", "new", "replaced", "gone", "bytes"), rows, right=(1, 2, 3, 4))
         notes = ["", *notes] if notes else []
     else:
-        console.say("Nothing to do: the game folder is as the line-up wants it.")
+        console.say("Nothing to do: every file of the line-up is in place.")
     for line in notes:
         console.say(line)
     if result.plan.visible:

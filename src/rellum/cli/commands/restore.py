@@ -140,8 +140,13 @@ def _tell_rest(restoration: Restoration, *, everything: bool, lays_again: bool) 
     yours = console.count_text(len(restoration.yours), "file")
     are = "is" if len(restoration.yours) == 1 else "are"
     render.tell_paths(restoration.yours, f"{yours} {are} your own or changed by you, left alone:")
+    written = console.count_text(len(restoration.written_by_game), "file")
+    render.tell_paths(
+        restoration.written_by_game, f"{written} of those that the game writes itself, left alone:"
+    )
     if everything and not plan.left_alone:
-        apart = ", apart from these," if restoration.foreign or restoration.yours else ""
+        stays = restoration.foreign or restoration.yours or restoration.written_by_game
+        apart = ", apart from these," if stays else ""
         console.say(f"The game folder is as it was adopted{apart} and free of this pack's marker.")
     if plan.visible and lays_again:
         console.say("The line-up is as it was: the next 'rellum apply' lays it again.")

@@ -239,7 +239,8 @@ class Preparing:
         without = self._without_edits(target)
         settings = (*composed.settings, *self._open_conflicts(without))
         taken_out = contents(without)
-        plan = plan_target(target, marker, opened.state, self.roots, users, taken_out)
+        has = opened.site.originals.has
+        plan = plan_target(target, marker, opened.state, self.roots, users, has, taken_out)
         if self.rebase:
             plan = with_rebase(plan, self.rebase)
         space = space_for(plan, opened.home, self.roots)

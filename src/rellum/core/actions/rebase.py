@@ -23,7 +23,7 @@ from rellum.core.change.plan import PLAIN_MODE, Plan, Record
 from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
 from rellum.core.folder.baselines import FolderHashes, read_sums
-from rellum.core.folder.content import RELLUM, SHA256, UNKNOWN_SIZE, Content, Laid
+from rellum.core.folder.content import RELLUM, SHA256, UNKNOWN_SIZE, VANILLA, Content, Laid
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Drift, Finding, GameUpdate
 from rellum.core.hashing import Digest, hash_file, sha256_file
@@ -33,6 +33,12 @@ from rellum.core.pack.state import StateChange, new_id
 from rellum.core.paths import GAME, PlacePath, is_in_game, is_text, parents
 
 ACTION = "game update"
+
+
+class NoUpdate(UserError):
+    """Files that differ are no update of the game: its version is the same, and its files are known."""
+
+    code = "no-update"
 
 
 class HalfUpdated(UserError):
@@ -86,11 +92,25 @@ def find_rebase(opened: OpenPack, sheet: GameSheet, *, forced: bool = False) -> 
             hint="Let the game's store finish, then try again; or put the old files back with "
             "'rellum restore --damaged --from COPY'.",
         )
-    if forced and not drift.findings and not now.has_moved_on_from(before):
-        return None
+    if forced and not drift.update and not now.has_moved_on_from(before):
+        if not any(each.owner == VANILLA for each in drift.findings):
+            return None
+        _refuse_damage(sheet, before)
     if drift.update and drift.update.by == "baseline" and drift.update.mark_is_same:
         now = _as_known(sheet, drift.update, now)
     return _Finder(opened, sheet, before, now, drift).find()
+
+
+def _refuse_damage(sheet: GameSheet, before: Identity) -> None:
+    """Refuse to take wrong files for an update where the files of the version are known. Raises NoUpdate."""
+    asked = (before.version, before.edition, before.expansions)
+    for known in sheet.baselines:
+        if (known.version, known.edition, known.expansions) == asked:
+            raise NoUpdate(
+                f"the game is still {before.version}, whose files are known: what differs is no update",
+                details=(f"known by {place_of(known.source)}",),
+                hint="See 'rellum check'; 'rellum restore --damaged' puts vanilla files right.",
+            )
 
 
 def half_words(update: GameUpdate) -> str:
@@ -247,8 +267,9 @@ class _Finder:
         if self.sums is None or self.known is None:
             return []
         unseen = {each.path for each in self.drift.findings} | {row.path for row in kept}
+        before = self.opened.state.baseline(self.sums)
+        unseen |= self.sums.keys() - before.keys()  # new in this version, and not there
         paths = sorted(path for path in unseen if path in self.sums and path not in settled)
-        before = self.opened.state.baseline(paths)
         rows: list[BaselineChange] = []
         for path in paths:
             entry, digest = before.get(path), self.sums[path]

@@ -45,7 +45,8 @@ class Restoration(NamedTuple):
 
     ``foreign`` are files that are neither the game's nor Rellum's, ``yours`` the user's own and vanilla files
     that the user may change: both stay as they are. ``kept_keys`` are keys in the user's own files that a mod
-    had set and that were changed since: they stay, too.
+    had set and that were changed since: they stay, too. ``written_by_game`` are files that the game writes
+    itself.
     """
 
     plan: Plan
@@ -53,6 +54,7 @@ class Restoration(NamedTuple):
     foreign: tuple[PlacePath, ...] = ()
     yours: tuple[PlacePath, ...] = ()
     kept_keys: tuple[tuple[PlacePath, str], ...] = ()
+    written_by_game: tuple[PlacePath, ...] = ()
 
 
 class RestoreResult(NamedTuple):
@@ -148,12 +150,22 @@ def restore_all(
         with supplies(opened):
             planning = _Planning(opened, paths, source, shelf_folder, whole=True, sets_aside=True)
             going = {each.path for each in planning.plan.operations}
+            gone = {each.path for each in planning.plan.operations if not each.after}
             foreign = [each.path for each in drift.findings if each.kind == "foreign"]
+            foreign += _left_under(opened, foreign)
             restoration = planning.restoration()._replace(
-                foreign=tuple(path for path in foreign if path not in going),
+                foreign=tuple(sorted(path for path in foreign if path not in gone)),
                 yours=tuple(path for path in drift.own_changes if path not in going),
+                written_by_game=drift.written_by_game,
             )
             return carry_out(opened, restoration, confirm)
+
+
+def _left_under(opened: OpenPack, known: Sequence[PlacePath]) -> list[PlacePath]:
+    """Return somebody's files that mods lie over: they are back where the mods go."""
+    rows = [row for row in opened.state.laid().values() if row.under and row.owner != RELLUM]
+    vanilla = opened.state.baseline([row.path for row in rows])
+    return [row.path for row in rows if row.path not in vanilla and row.path not in known]
 
 
 def drifted_paths(drift: Drift, state: State) -> set[PlacePath]:

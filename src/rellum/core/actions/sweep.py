@@ -83,7 +83,9 @@ def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
     files, left, empty = [], [], []
     for each in findings:
         mode = os.lstat(opened.roots.absolute(each.path)).st_mode
-        if each.cause == "unsure" and each.path not in below:
+        if each.cause in ("game-update", "half-updated"):
+            left.append((each.path, "it came with an update of the game"))
+        elif each.cause == "unsure" and each.path not in below:
             left.append((each.path, "it may be the game's own; name it to move it out"))
         elif not is_text(each.path):
             left.append((each.path, "its name is no Unicode text"))
@@ -94,6 +96,8 @@ def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
         else:
             left.append((each.path, "it is no file"))
     folder = new_sweep_folder(opened.home.swept_folder)
+    stays = {path for path, _ in left}
+    findings = [each for each in findings if each.path not in stays]
     plan = plan_away((each.path for each in files), opened.roots)
     paths = [each.path for each in files]
     plan = plan._replace(

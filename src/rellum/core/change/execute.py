@@ -24,7 +24,7 @@ from rellum.core.change.journal import (
     write_begin,
 )
 from rellum.core.change.keeping import keep_settings
-from rellum.core.change.originals import FolderChanged
+from rellum.core.change.originals import ChangedUnseen, FolderChanged
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import refuse_unready, refuse_without_room, space_for
 from rellum.core.change.running import refuse_running
@@ -221,9 +221,7 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
         each.path: f"{number:07}" for number, each in enumerate(plan.operations) if each.after
     }
     kept_paths = [
-        site.originals.put(roots.absolute(each.path), each.before.digest)
-        for each in plan.operations
-        if each.before
+        _keep(each.path, each.before, site, roots) for each in plan.operations if each.before
     ]
     if any(not isinstance(each.source, bytes | None) for each in plan.operations):
         _stage_brought(plan, journal, staged, site, sources)
@@ -235,6 +233,28 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
     _flush_originals([*kept_paths, *_put_bases(plan, site, sources)], site)
     journal = journal._replace(bases_before=_bases_before(plan, site.state))
     return _journal_of(plan, journal, staged)
+
+
+def _keep(path: PlacePath, before: Content, site: Site, roots: Roots) -> str:
+    """Put what stands at a path into the store; return where it lies there.
+
+    A file that is not what its size and time said is hashed by every command from then on. Raises
+    ChangedUnseen, FolderChanged.
+    """
+    file = roots.absolute(path)
+    try:
+        return site.originals.put(file, before.digest)
+    except FolderChanged as error:
+        status = os.lstat(file)
+        if (status.st_size, status.st_mtime_ns) != (before.size, before.mtime_ns):
+            raise
+        suspects = {**site.state.suspects(), path: (status.st_size, status.st_mtime_ns)}
+        site.state.set_suspects(suspects)
+        raise ChangedUnseen(
+            f"{shown(path)} was changed, though its size and time were not",
+            hint="That is noted: call the command again, and a copy of the file is kept. "
+            "'rellum check --deep' finds all such files.",
+        ) from error
 
 
 def _bases_before(plan: Plan, state: State) -> tuple[Digest, ...]:

@@ -123,6 +123,7 @@ class Journal(NamedTuple):
 
     def state_change(self) -> StateChange:
         """Return what the finished change makes of the state."""
+        unlaid = set(self.no_longer_laid)
         return StateChange(
             id=self.id,
             action=self.action,
@@ -145,6 +146,9 @@ class Journal(NamedTuple):
             kept_gone=self.kept_gone,
             unsure=self.unsure,
             guarded=self.guarded,
+            stands=tuple(
+                (step.path, step.after) for step in self.steps if step.after and step.path in unlaid
+            ),
         )
 
     def staging_of(self, path: PlacePath) -> str:

@@ -27,6 +27,12 @@ class FolderChanged(UserError):
     code = "folder-changed"
 
 
+class ChangedUnseen(FolderChanged):
+    """The content of a file changed, and its size and time did not."""
+
+    code = "changed-unseen"
+
+
 class OriginalDamaged(UserError):
     """A file in the store of originals is missing or is not what its name says."""
 

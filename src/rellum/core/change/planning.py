@@ -29,6 +29,11 @@ if TYPE_CHECKING:
     from rellum.core.layers.model import Target
 
 
+NOT_KEPT = (
+    "no copy is kept of what lay there before the mod, so it stays as it is: "
+    "'rellum restore PATH --from COPY' takes a vanilla file from a clean copy"
+)
+
 TakenOut = Mapping[PlacePath, tuple[bytes, bool]]
 """Files that a mod edited, without what it did, by path; and whether they are kept as they are, too."""
 
@@ -39,9 +44,12 @@ def plan_target(
     state: State,
     roots: Roots,
     users: TheUsers,
+    has_original: Callable[[Digest], bool],
     taken_out: TakenOut | None = None,
 ) -> Plan:
     """Plan so that the folder becomes the baseline with the target over it. Raises CannotLay.
+
+    ``has_original`` tells whether a content lies in the store: where it does not, what a mod leaves stays.
 
     What the user put into a folder of a mod that goes is set aside, and comes back with the mod.
     """
@@ -62,7 +70,7 @@ def plan_target(
         if each.aside_for in users.mods and each.path not in laid
     }
     paths = sorted({*files, *laid, *aside, MARKER_PATH})
-    planner = _Planner(state, roots, laid, lambda _: False, users, aside, taken_out)
+    planner = _Planner(state, roots, laid, has_original, users, aside, taken_out)
     return planner.plan(paths, wanted, target.folders, whole=True)
 
 
@@ -166,9 +174,9 @@ class _Planner:
     def _set_aside(
         self, folders: Iterable[PlacePath], known: Container[PlacePath], users: TheUsers
     ) -> Iterator[Operation]:
-        """Set aside what the user put into folders of mods that go."""
+        """Set aside what the user put into folders that Rellum made for mods that go."""
         seen: set[PlacePath] = set()
-        for folder in sorted(folders, key=len):
+        for folder in sorted(self.state.own_folders().intersection(folders), key=len):
             above = f"{folder}/"
             is_shared = any(f"{each}/".startswith(above) for each in users.shared)
             if is_shared or folder in seen or not is_in_game(folder):
@@ -342,6 +350,9 @@ class _Planner:
         under = self._under(laid, native, now)
         if (now.digest if now else None) == (under.digest if under else None):
             return Record(path=laid.path, owner="", content=None, under=None)
+        if under is not None and not self.has_original(under.digest):
+            self.left_alone.append((laid.path, NOT_KEPT))
+            return Record(path=laid.path, owner="", content=None, under=None)
         is_mixed = now is not None and laid.base is not None and now.digest != laid.base
         is_the_users = now is not None and (changed or is_mixed)
         return Operation(
@@ -375,7 +386,10 @@ class _Planner:
             why = "the vanilla file was missing already when a mod was laid over it"
         else:
             why = "what lay under the mod is not the vanilla file of this version of the game"
-        self.left_alone.append((laid.path, f"{why}, and no copy of that one is kept"))
+        if under is not None and self.has_original(under.digest):
+            self.left_alone.append((laid.path, f"{why}, and no copy of that one is kept"))
+        elif under is None:
+            self.left_alone.append((laid.path, f"{why}, and no copy of it is kept"))
         return under
 
     def _without_edit(self, laid: Laid, now: Content, native: Content | None) -> Operation | Record:

@@ -194,7 +194,10 @@ class Rewinder:
             return self.then.settings[path]
         left = self._left_then(path)
         if path not in self.then.files:
-            return left if path in self.look.drifted else now
+            is_other = path in self.look.drifted or (
+                path in self.then.laid and self._row_then(path)
+            )
+            return left if is_other else now
         stood = self.then.files[path]
         if stood and left is None and path in self.then.later and not self._row_then(path):
             return now  # nobody's file, of which nobody knows whether it was there then

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from rellum.core.folder.content import RELLUM, UNKNOWN_SIZE, VANILLA, Content, Laid
@@ -100,11 +100,12 @@ def find_drift(
     findings: list[Finding] = []
     touched: list[PlacePath] = []
     own_changes: list[PlacePath] = []
+    by_game: list[PlacePath] = []
     for path, finding in judged:
         if finding is None:
             touched.append(path)
         elif is_own(path):
-            continue
+            by_game.append(path)
         elif _is_meant(finding, owners, is_the_users, may_change):
             own_changes.append(path)
         else:
@@ -113,6 +114,7 @@ def find_drift(
         findings=tuple(findings),
         touched=tuple(touched),
         own_changes=tuple(own_changes),
+        written_by_game=tuple(by_game),
         files_seen=differences.files_seen + len(outside),
         files_hashed=len(touched) + sum(each.detail == _OTHER_CONTENT for each in findings),
     )
@@ -234,13 +236,8 @@ def find_deep_drift(
         if digest is not None and digest != content.digest
     ]
     findings = sorted([*drift.findings, *more], key=lambda finding: finding.path)
-    return Drift(
-        findings=tuple(findings),
-        touched=drift.touched,
-        own_changes=drift.own_changes,
-        files_seen=drift.files_seen,
-        files_hashed=drift.files_hashed + len(waiting),
-    )
+    hashed = drift.files_hashed + len(waiting)
+    return replace(drift, findings=tuple(findings), files_hashed=hashed)
 
 
 def _differences(

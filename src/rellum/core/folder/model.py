@@ -82,7 +82,8 @@ class Guard(NamedTuple):
 class Drift:
     """All findings, and what was looked at to come to them.
 
-    ``touched`` have another time but the same content; ``own_changes`` are the user's, and meant.
+    ``touched`` have another time but the same content; ``own_changes`` are the user's, and meant;
+    ``written_by_game`` are files that the game writes itself.
     """
 
     findings: tuple[Finding, ...]
@@ -90,5 +91,6 @@ class Drift:
     own_changes: tuple[PlacePath, ...]
     files_seen: int
     files_hashed: int
+    written_by_game: tuple[PlacePath, ...] = ()
     update: GameUpdate | None = None
     guard: Guard | None = None

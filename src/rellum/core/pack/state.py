@@ -69,6 +69,7 @@ class StateChange(NamedTuple):
     made by from now on. ``baseline`` and ``identity`` (JSON) only change where the game did.
     ``kept_gone`` are numbers of kept copies that leave the list; ``unsure`` are new files that may be the
     game's own; ``guarded`` are the files guarded from now on, with their modes of before (None: as it is).
+    ``stands`` is what a change put where nothing is laid.
     """
 
     id: str
@@ -87,6 +88,7 @@ class StateChange(NamedTuple):
     kept_gone: tuple[int, ...] = ()
     unsure: tuple[PlacePath, ...] = ()
     guarded: tuple[tuple[PlacePath, int], ...] | None = None
+    stands: tuple[tuple[PlacePath, Content], ...] = ()
 
 
 class Made(NamedTuple):
@@ -344,6 +346,9 @@ class State:
             self._db.executemany("INSERT OR REPLACE INTO unsure VALUES (?)", unsure)
             self._db.executemany("DELETE FROM unsure WHERE path = ?", _touched(change))
             self._db.executemany("DELETE FROM suspect WHERE path = ?", _touched(change))
+            self._db.executemany(
+                "INSERT OR REPLACE INTO suspect VALUES (?, ?, ?)", self._unlike_vanilla(change)
+            )
             if change.guarded is not None:
                 self._db.execute("DELETE FROM guarded")
                 self._db.executemany("INSERT INTO guarded VALUES (?, ?)", change.guarded)
@@ -353,6 +358,16 @@ class State:
             self._db.execute(
                 "INSERT INTO change VALUES (?, ?, ?)", (change.id, change.action, moment)
             )
+
+    def _unlike_vanilla(self, change: StateChange) -> Iterator[tuple[PlacePath, int, int]]:
+        """Yield what came back to paths of vanilla files and only looks like them, by size and time."""
+        vanilla = self.baseline(path for path, _ in change.stands)
+        for path, content in change.stands:
+            entry = vanilla.get(path)
+            native = entry.content if entry else None
+            if native and native.digest != content.digest:
+                if (native.size, native.mtime_ns) == (content.size, content.mtime_ns):
+                    yield path, content.size, content.mtime_ns
 
     def rehearsal(self, change: StateChange) -> State:
         """Return a copy in memory in which a change is recorded; this one stays as it is."""
