@@ -112,6 +112,11 @@ class Pack(Model):
         with open(self.world.path("pack", "rellum.toml"), "rb") as file:
             self.wants = set(tomllib.load(file).get("want", {}))
 
+    def line_up(self) -> list[str]:
+        """Return the mods of the line-up, in load order."""
+        with open(self.world.path("pack", "rellum.lock"), "rb") as file:
+            return [each["mod"] for each in tomllib.load(file).get("release", ())]
+
     def apply(self) -> None:
         words = ["apply", "--yes", *(["--take-update"] * (self.dice.random() < 0.1))]
         said, before, after = self.changing(*words)
@@ -187,12 +192,13 @@ class Pack(Model):
         state = self.state
         laid: dict[str, str] = {}
         content: Tree = {}
-        for mod_id in sorted(self.wants):
+        for mod_id in self.line_up():
             mod = self.world.mods[mod_id]
             for path, brought in mod.files.items():
                 laid[path], content[path] = mod_id, brought
             for path in mod.removed:
                 laid[path] = mod_id
+                content.pop(path, None)
             if mod.edits and mod.edits in after:
                 laid[mod.edits], content[mod.edits] = mod_id, after[mod.edits]
         for path in laid:
@@ -225,9 +231,11 @@ class Pack(Model):
 
     def restore_all(self) -> None:
         words = ["restore", "--all", "--yes", *self.copy_words()]
-        said, before, after = self.changing(*words)
+        said, _, after = self.changing(*words)
         if said.status == 2:
             self.untrue(said, "restore --all refuses")
+        if said.status == 3 and self.seen_at_last(said):
+            return
         named = {each["path"] for each in NOT_AS.finditer(said.err)} | self.listed(said.out)
         if "as it was adopted" in said.out and self.is_certain:
             for path, content in self.state.baseline.items():
@@ -257,9 +265,8 @@ class Pack(Model):
     def partly(self, said: Said, after: Tree) -> None:
         """A command did what it could: whatever it laid or took out, mods of the line-up lie nowhere now."""
         if "Restored" in said.out or "Nothing to do" not in said.out:
-            if said.words[1] == "--all":
-                self.state.laid, self.state.under = {}, {}
-                self.state.expected = dict(self.state.baseline)
+            self.state.laid, self.state.under = {}, {}
+            self.state.expected = dict(self.state.baseline)
         self.done()
 
     def listed(self, out: str) -> set[str]:
@@ -297,9 +304,11 @@ class Pack(Model):
     def restore_damaged(self) -> None:
         disk = self.disk()
         wrong = {p for p, kind in self.drift(disk).items() if kind != "foreign"}
-        said, before, after = self.changing("restore", "--damaged", "--yes", *self.copy_words())
+        said, _, after = self.changing("restore", "--damaged", "--yes", *self.copy_words())
         if said.status == 2:
             self.untrue(said, "restore --damaged refuses")
+        if said.status == 3 and self.seen_at_last(said):
+            return
         named = {each["path"] for each in NOT_AS.finditer(said.err)}
         if (said.status == 0 or named) and self.is_certain:
             for path in wrong - named - self.hidden:
@@ -400,7 +409,7 @@ class Pack(Model):
             left = {path for path in foreign - gone if path not in stays}
             if left:
                 self.untrue(said, f"swept, but {sorted(left)} are there")
-        if gone:
+        if "Moved out" in said.out:
             self.swept.append({path: before[path] for path in gone})
         self.done()
 
@@ -432,7 +441,6 @@ class Pack(Model):
             return
         files = {path: disk[path] for path in drift if path in disk}
         removed = tuple(path for path in drift if path not in disk and path in self.state.baseline)
-        lost = [path for path in drift if path not in disk and path not in self.state.baseline]
         self.world.mods[name] = Mod(name, files, removed=removed)
         for path in (*files, *removed):
             if path not in self.state.laid:
@@ -440,8 +448,6 @@ class Pack(Model):
             self.state.laid[path] = name
             self.state.expected.pop(path, None)
         self.state.expected |= files
-        for path in lost:
-            pass
         self.equal(said, disk, after, "absorbed files stay where they stand")
         self.read_wants()
         self.done()

@@ -10,13 +10,12 @@ from __future__ import annotations
 import json
 import os
 import re
-import shutil
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from tests.support import write_tree
 from tests.truth.runner import Said, run
-from tests.truth.world import Mod, Tree, World
+from tests.truth.world import Tree, World
 
 MARKER = ".rellum-owner.toml"
 NOT_AS = re.compile(

@@ -82,9 +82,9 @@ def _as_program(
             os.close(file)
         os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
         sys.stdin, sys.stdout, sys.stderr = (
-            open(0, closefd=False),
-            open(1, "w", encoding="utf-8", closefd=False),
-            open(2, "w", encoding="utf-8", closefd=False),
+            open(0, closefd=False),  # noqa: SIM115 - they live as long as the process
+            open(1, "w", encoding="utf-8", closefd=False),  # noqa: SIM115
+            open(2, "w", encoding="utf-8", closefd=False),  # noqa: SIM115
         )
         sys.argv = ["rellum", *words]
         from rellum.cli.main import main

@@ -85,6 +85,7 @@ journals = st.builds(
     ),
     identity=st.sampled_from(("", "[]")),
     swept_to=st.sampled_from(("", "/away")),
+    others_folders=st.lists(paths, max_size=1).map(tuple),
     swept=st.lists(paths, max_size=1).map(tuple),
     kept_gone=st.sampled_from(((), (3,))),
     unsure=st.lists(paths, max_size=1).map(tuple),

@@ -63,6 +63,8 @@ def apply(
         left_over = console.count_text(len(result.preview.plan.swept), "left-over file")
         console.say(f"{left_over} moved out; 'rellum sweep --back last' brings them back.")
     console.say(f"Applied: {files} changed, {releases} in the game.")
+    for owner, note in result.preview.by_hand:
+        console.say(f"Now check by hand, for {owner}: {note}")
 
 
 def _decide(conflict: SettingsConflict) -> Side | None:

@@ -84,7 +84,7 @@ def _show(found: Identified, *, every: bool) -> None:
             f"{each.matching:,}",
             f"{len(each.differing):,}",
             f"{len(each.missing):,}",
-            f"{each.beside:,}",
+            f"{len(each.beside):,}",
         )
         for each in found.matches
     ]
@@ -96,6 +96,7 @@ def _show(found: Identified, *, every: bool) -> None:
         console.say(f"\nNearest to {nearest.known}; not as known of that:")
         wrong = [(path, "differs") for path in nearest.differing]
         wrong += [(path, "missing") for path in nearest.missing]
+        wrong += [(path, "beside") for path in nearest.beside]
         for path, what in wrong if every else wrong[:_MOST_FILES]:
             console.say(f"  {what:8} {console.one_line(shown(path))}")
         if len(wrong) > _MOST_FILES and not every:
@@ -130,5 +131,5 @@ def _match_document(match: Match) -> dict[str, Any]:
         "matching": match.matching,
         "differing": [shown(path) for path in match.differing],
         "missing": [shown(path) for path in match.missing],
-        "beside": match.beside,
+        "beside": [shown(path) for path in match.beside],
     }

@@ -47,6 +47,7 @@ def preview(
                 if result.rebase
                 else None,
                 "hidden": result.target.hidden,
+                "by_hand": [{"release": owner, "note": note} for owner, note in result.by_hand],
                 "notes": [{"owner": owner, "note": note} for owner, note in result.notes],
                 "leftovers": [shown(each.path) for each in result.leftovers],
                 "grafts": [_shape_document(each) for each in result.shapes],
@@ -141,6 +142,8 @@ def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
         for owner, count in sorted(result.target.hidden.items()):
             hidden = console.count_text(count, "file is hidden", "files are hidden")
             yield f"{owner}: {hidden} by other mods: see 'rellum conflicts'."
+        for owner, note in result.by_hand:
+            yield f"Check by hand, for {owner}: {note}"
         for conflict in result.settings:
             who = {
                 "mine": "yours stay",

@@ -26,6 +26,10 @@ def shelf(
         str,
         typer.Option("--free", metavar="SIZE", help="trim: free so much, like 2GB, and no more."),
     ] = "",
+    by_hand: Annotated[
+        bool,
+        typer.Option("--by-hand", help="trim --free: also what packs need and was got by hand."),
+    ] = False,
     yes: options.Yes = False,
     as_json: options.Json = False,
 ) -> None:
@@ -40,11 +44,13 @@ def shelf(
         raise console.BadCall(f"'rellum shelf {what}': it is list, check or trim")
     if free and what != "trim":
         raise console.BadCall("--free goes with 'rellum shelf trim'")
+    if by_hand and not free:
+        raise console.BadCall("--by-hand goes with 'rellum shelf trim --free SIZE'")
     with Shelf(shelf_folder()) as opened:
         if what == "check":
             _check(opened, as_json=as_json)
         elif what == "trim":
-            _trim(opened, _bytes(free) if free else None, yes=yes, as_json=as_json)
+            _trim(opened, _bytes(free) if free else None, by_hand=by_hand, yes=yes, as_json=as_json)
         else:
             _list(opened, as_json=as_json)
 
@@ -122,11 +128,11 @@ def _check(opened: Shelf, *, as_json: bool) -> None:
         raise typer.Exit(1)
 
 
-def _trim(opened: Shelf, free: int | None, *, yes: bool, as_json: bool) -> None:
+def _trim(opened: Shelf, free: int | None, *, by_hand: bool, yes: bool, as_json: bool) -> None:
     from rellum.core.actions.shelf import carry_out_trim, inventory, plan_trim
 
     found = inventory(opened)
-    trim = plan_trim(found, free)
+    trim = plan_trim(found, free, by_hand=by_hand)
     if not as_json:
         _show_trim(found, trim, free)
     question = f"Free {console.bytes_text(trim.size)}?"
@@ -152,12 +158,17 @@ def _show_trim(found: Inventory, trim: Trim, free: int | None) -> None:
     if trim.lost:
         names = ", ".join(item.name for item in trim.lost)
         console.warn(f"nothing fetches these again, a person would have to get them: {names}")
-    if any(item.needed_by for item in trim.items):
+    if trim.missed:
+        names = ", ".join(item.release or item.name for item in trim.missed)
+        console.warn(
+            f"packs need these: what they lay can then not be mended, laid or gone back to: {names}"
+        )
+    if any(item.needed_by and item.again == "fetch" for item in trim.items):
         console.warn("packs need some of these; 'rellum fetch' brings them again")
     if free is not None and trim.size < free:
         console.warn(
             f"this is less than {console.bytes_text(free)}: what is left is needed and cannot be "
-            "fetched again"
+            "fetched again (--by-hand frees that, too)"
         )
 
 

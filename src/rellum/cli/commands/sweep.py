@@ -56,7 +56,8 @@ def sweep(
         for path in taken:
             console.warn(f"{shown(path)} stays out: something else stands there now")
         files = console.count_text(len(done.files) - len(taken), "file")
-        console.say(f"Back in the game: {files}.")
+        folders = console.count_text(len(done.folders), "empty folder")
+        console.say(f"Back in the game: {files}{f', {folders}' if done.folders else ''}.")
         if taken:
             raise typer.Exit(1)
         return
@@ -75,12 +76,11 @@ def sweep(
     elif not done_so:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
-    elif planned.plan.swept_to:
-        files = console.count_text(len(planned.plan.operations), "file")
-        console.say(f"Moved out of the game: {files}, to {shown_file(planned.folder)}")
-        console.say("'rellum sweep --back last' brings them back.")
     else:
-        console.say("Empty folders removed.")
+        files = console.count_text(len(planned.plan.operations), "file")
+        what = files if planned.plan.operations else "empty folders"
+        console.say(f"Moved out of the game: {what}, to {shown_file(planned.folder)}")
+        console.say("'rellum sweep --back last' brings them back.")
 
 
 def _show(sweeping: Sweeping, *, every: bool) -> None:

@@ -12,8 +12,11 @@ from rellum.cli import console, options
 def want(
     mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
     range_text: Annotated[
-        str, typer.Argument(metavar="[RANGE]", help="Versions allowed, e.g. '>=3, <4'.")
-    ] = "*",
+        str,
+        typer.Argument(
+            metavar="[RANGE]", help="Versions allowed, e.g. '>=3, <4'; left out: as before, or any."
+        ),
+    ] = "",
     optional: Annotated[
         bool | None,
         typer.Option("--optional/--needed", help="Whether to leave it out where it cannot be had."),
@@ -35,7 +38,8 @@ def want(
     chosen: dict[str, tuple[str, ...]] = {}
     for each in choices or []:
         group, _, names = each.partition("=")
-        chosen[group] = tuple(filter(None, names.split(",")))
+        more = tuple(filter(None, names.split(",")))
+        chosen[group] = tuple(dict.fromkeys((*chosen.get(group, ()), *more)))
     result = action(pack, mod, range_text, optional=optional, options=chosen)
     which = "any version" if result.range == "*" else result.range
     before = ""

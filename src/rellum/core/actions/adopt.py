@@ -40,7 +40,7 @@ from rellum.core.pack.checkpoints import BaselineChange
 from rellum.core.pack.home import PACK_FILE, PackHome, pack_texts
 from rellum.core.pack.marker import MARKER_PATH, lay_marker, refuse_other_owner
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, write_vanilla
-from rellum.core.pack.pack_edits import text_with_game, write_adopted
+from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id, open_state
@@ -217,7 +217,7 @@ def _record_anew(home: PackHome, identity: Identity, rows: Sequence[BaselineRow]
             identity=identity_text(identity),
         )
         texts = dict(pack_texts(home))
-        texts[PACK_FILE] = text_with_game(home, identity)
+        texts[PACK_FILE] = changed_text(home, identity)
         pack = PackChange(becoming=tuple(texts.items()), writes=(PACK_FILE,))
         execute(plan, "adopt --anew", opened.site, NoSources(), pack)
         write_vanilla(opened.home, opened.state)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Self
 
 from rellum.core.actions.catalogs import catalog_of
@@ -44,7 +44,7 @@ from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.lock_file import LockFile, lock_text, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.new_state import write_vanilla
-from rellum.core.pack.pack_edits import add_settings_rule, text_with_game
+from rellum.core.pack.pack_edits import changed_text
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.patching.merge import Side
@@ -63,7 +63,8 @@ class Preview:
     ``settings`` are files in which the user and a release changed the same keys; ``shapes`` tell how
     grafts fit their slots, and ``graft_trials`` which of them broke before. ``leftovers`` are files of
     older releases, which go only where that is asked for. ``notes`` tell how releases are laid,
-    by owner. ``rebase`` is what an update of the game made of it.
+    by owner. ``rebase`` is what an update of the game made of it. ``by_hand`` are conditions of releases that
+    come in, which a person has to look at.
     """
 
     lock: LockFile
@@ -77,6 +78,7 @@ class Preview:
     graft_trials: tuple[Trial, ...] = ()
     leftovers: tuple[LeftOver, ...] = ()
     rebase: Rebase | None = None
+    by_hand: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -137,9 +139,8 @@ def apply(
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)
             if done and not planned.plan.is_empty:
                 site = opened.site._replace(listen=listen, roots=preparing.roots)
-                execute(
-                    planned.plan, "apply", site, preparing.workshop, _pack_change(opened, planned)
-                )
+                pack = _pack_change(opened, planned, preparing.decided_sides)
+                execute(planned.plan, "apply", site, preparing.workshop, pack)
         if done and planned.rebase:
             write_vanilla(opened.home, opened.state)
         if done and planned.made_anew and planned.plan.is_empty:
@@ -148,13 +149,14 @@ def apply(
         return ApplyResult(preview=planned, done=done, originals_folder=folder)
 
 
-def _pack_change(opened: OpenPack, planned: Preview) -> PackChange:
-    """The folder is made by rellum.toml as it stands, and by the line-up that was planned with."""
+def _pack_change(opened: OpenPack, planned: Preview, sides: Mapping[PlacePath, Side]) -> PackChange:
+    """The folder is made by rellum.toml with what was decided, and by the line-up that was planned with."""
     texts = dict(pack_texts(opened.home))
     texts[LOCK_FILE] = lock_text(planned.lock)
     writes = [LOCK_FILE]
-    if planned.rebase:
-        texts[PACK_FILE] = text_with_game(opened.home, planned.rebase.now)
+    if planned.rebase or sides:
+        now = planned.rebase.now if planned.rebase else None
+        texts[PACK_FILE] = changed_text(opened.home, now, sides)
         writes.append(PACK_FILE)
     return PackChange(becoming=tuple(texts.items()), writes=tuple(writes), by_last_change=True)
 
@@ -184,6 +186,7 @@ class Preparing:
     ) -> None:
         """``as_noted``: the game is what the state says, whatever the folder holds."""
         self.sweeps = sweeps
+        self.decided_sides: dict[PlacePath, Side] = {}
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         self.pack = read_pack_file(opened.home)
         self.catalog = catalog_of(opened.home, self.pack)
@@ -221,7 +224,7 @@ class Preparing:
         )
         refuse_second_names(target.files, self.roots)
         mods = _mods_of(line_up)
-        target, settings = settle(target, self.workshop, pack, catalog.sheet, mods)
+        target, settings = settle(target, self.workshop, self._side_of(), mods)
         owners = [layer.owner for layer in found.layers]
         target = with_load_order(target, owners, self.workshop, catalog.sheet)
         return Composed(
@@ -234,8 +237,14 @@ class Preparing:
         composed = self.compose()
         line_up, target = composed.line_up, composed.target
         marker = marker_bytes(opened.home, opened.adopted.pack_id)
-        leftovers = find_leftovers(line_up, target, self.roots)
-        users = _the_users(line_up, _mods_of(line_up), leftovers if self.sweeps else ())
+        users = _the_users(line_up, _mods_of(line_up))
+        leftovers = find_leftovers(line_up, target, self.roots, users.is_carried)
+        if self.sweeps and leftovers:
+            users = replace(
+                users,
+                swept=tuple(each.path for each in leftovers),
+                swept_to=new_sweep_folder(opened.home.swept_folder),
+            )
         without = self._without_edits(target)
         settings = (*composed.settings, *self._open_conflicts(without))
         taken_out = contents(without)
@@ -255,15 +264,21 @@ class Preparing:
             notes=composed.layers.notes,
             leftovers=leftovers,
             rebase=self.rebase,
+            by_hand=tuple(_conditions(line_up)),
             graft_trials=tuple(trials_against(self.pack.grafts, read_pack_trials(opened.home))),
         )
+
+    def _side_of(self) -> Callable[[PlacePath], Side | None]:
+        """Return who wins where settings are in conflict: by the answers given now, else by the pack."""
+        rules = side_rules(self.pack, self.catalog.sheet)
+        return lambda path: self.decided_sides.get(path) or rules(path)
 
     def _without_edits(self, target: Target) -> list[Without]:
         """Return what stays of files that mods edited and edit no longer."""
         state = self.opened.state
         going = [row for path, row in state.laid().items() if path not in target.files and row.base]
         vanilla = state.baseline([row.path for row in going])
-        side = side_rules(self.pack, self.catalog.sheet)
+        side = self._side_of()
         return list(
             without_edits(
                 going,
@@ -276,7 +291,7 @@ class Preparing:
 
     def _open_conflicts(self, without: Sequence[Without]) -> Iterator[SettingsConflict]:
         """Yield the keys of the user's own files that a mod had set and that were changed since."""
-        side = side_rules(self.pack, self.catalog.sheet)
+        side = self._side_of()
         for each in without:
             if each.conflicts and not each.is_vanilla:
                 path = each.laid.path
@@ -300,20 +315,18 @@ class Preparing:
             raise
 
     def decided(self, decide: Decide | None) -> Preview:
-        """Return the preview with all settled; write down what was decided.
+        """Return the preview with all settled. Nothing is written before the plan is carried out.
 
         Raises UnsettledSettings.
         """
         planned = self.preview()
-        sides = {
+        decided = {
             each.path: side
             for each in planned.settings
             if decide and each.side is None and (side := decide(each))
         }
-        for path, side in sides.items():
-            add_settings_rule(self.opened.home, path, side)
-        if sides:
-            self.pack = read_pack_file(self.opened.home)
+        if decided:
+            self.decided_sides |= decided
             planned = self.preview()
         refuse_unsettled(planned.settings)
         return planned
@@ -328,6 +341,15 @@ def _paths_of(layers: Sequence[Layer], sheet: GameSheet) -> Iterator[PlacePath]:
         yield sheet.load_order.path
 
 
+def _conditions(line_up: LineUpOf) -> Iterator[tuple[str, str]]:
+    """Yield what a person has to look at, of releases that come in or change."""
+    laid = line_up.workshop.opened.state.laid_versions()
+    for locked in line_up.lock.releases:
+        release = release_of(locked, line_up.catalog)
+        if release and laid.get(locked.mod) != locked.version:
+            yield from ((release.name, note) for note in release.check_by_hand)
+
+
 def _mods_of(line_up: LineUpOf) -> frozenset[str]:
     """Return the mods of the line-up, and its grafts."""
     return frozenset(
@@ -336,7 +358,7 @@ def _mods_of(line_up: LineUpOf) -> frozenset[str]:
     )
 
 
-def _the_users(line_up: LineUpOf, mods: frozenset[str], swept: Sequence[LeftOver]) -> TheUsers:
+def _the_users(line_up: LineUpOf, mods: frozenset[str]) -> TheUsers:
     """Return what is the user's own by the sheet, or by a release of the line-up."""
     sheet = line_up.catalog.sheet
     patterns = list(sheet.carry)
@@ -347,6 +369,4 @@ def _the_users(line_up: LineUpOf, mods: frozenset[str], swept: Sequence[LeftOver
         is_carried=any_test(patterns, folds_case=sheet.folds_case),
         shared=frozenset(sheet.places.values()),
         mods=mods,
-        swept=tuple(each.path for each in swept),
-        swept_to=new_sweep_folder(line_up.workshop.opened.home.swept_folder),
     )

@@ -12,15 +12,17 @@ from typing import TYPE_CHECKING
 from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
+from rellum.core.catalog.model import GameSheet
 from rellum.core.change.plan import EXECUTABLE_MODE, PLAIN_MODE
 from rellum.core.errors import NoAnswer, UserError
 from rellum.core.folder.baselines import read_sums
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.listing import list_folder
+from rellum.core.globs import PathTest, any_test
 from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.paths import GAME_PREFIX, PlacePath, Roots, parents, shown
+from rellum.core.paths import GAME_PREFIX, PlacePath, Roots, shown
 from rellum.core.progress import Listener, silent
 
 if TYPE_CHECKING:
@@ -97,9 +99,12 @@ def assemble(
     tops = {path.split("/")[1] for known in baselines for path in read_sums(known)}
     read = [_read_part(part, tops, listen) for part in _with_unfinished(out, parts)]
     winners: dict[PlacePath, Part] = {path: part for part in read for path in part.files}
+    if version and unchecked:
+        _refuse_other_version(_baselines(pack_folder, catalogs, ""), winners, version)
     known = None
     if baselines or not unchecked:
-        known = _check(baselines, read, winners, version, unchecked=unchecked)
+        is_own = _own_files(pack_folder, catalogs)
+        known = _check(baselines, read, winners, version, is_own, unchecked=unchecked)
     os.makedirs(unfinished, exist_ok=True)
     for part in read:
         _lay(part, [path for path, winner in winners.items() if winner is part], unfinished, move)
@@ -187,11 +192,40 @@ def _read_archive(part: str, tops: set[str], listen: Listener) -> Part:
     return Part(name=part, files=files, archive=archive, members=named)
 
 
-def _baselines(pack_folder: str, catalogs: tuple[str, ...], version: str) -> list[KnownBaseline]:
+def _sheets(pack_folder: str, catalogs: tuple[str, ...]) -> list[GameSheet]:
     home = PackHome(os.path.abspath(pack_folder))
     pack = read_pack_file(home) if os.path.exists(home.pack_file) else None
-    sheets = load_sheets(find_catalogs(home, catalogs, pack))
-    found = [known for sheet in sheets.values() for known in sheet.baselines]
+    return list(load_sheets(find_catalogs(home, catalogs, pack)).values())
+
+
+def _own_files(pack_folder: str, catalogs: tuple[str, ...]) -> PathTest:
+    """Return the test of files that a game writes itself: in parts they are no matter."""
+    return any_test([each for sheet in _sheets(pack_folder, catalogs) for each in sheet.own_files])
+
+
+def _refuse_other_version(
+    baselines: Iterable[KnownBaseline], winners: dict[PlacePath, Part], version: str
+) -> None:
+    """Refuse parts that are nearer to another known version than to the one asked for. Raises NotWhole."""
+    right = {
+        known: sum(
+            path in winners and _digest(path, winners[path], known) == digest
+            for path, digest in read_sums(known).items()
+        )
+        for known in baselines
+    }
+    if not right:
+        return
+    nearest = max(right, key=lambda known: (right[known], known.version.text == version))
+    if right[nearest] and nearest.version.text != version:
+        raise NotWhole(
+            f"the parts are nearer to {nearest} than to {version}: {right[nearest]:,} files are as known",
+            hint="Leave --version out, or name other parts.",
+        )
+
+
+def _baselines(pack_folder: str, catalogs: tuple[str, ...], version: str) -> list[KnownBaseline]:
+    found = [known for sheet in _sheets(pack_folder, catalogs) for known in sheet.baselines]
     return [known for known in found if version in ("", known.version.text)]
 
 
@@ -200,6 +234,7 @@ def _check(
     parts: Sequence[Part],
     winners: dict[PlacePath, Part],
     version: str,
+    is_own: PathTest,
     *,
     unchecked: bool,
 ) -> KnownBaseline | None:
@@ -208,6 +243,8 @@ def _check(
     for known in baselines:
         sums = read_sums(known)
         wrong = [(path, "missing") for path in sums.keys() - winners.keys()]
+        beside = winners.keys() - sums.keys()
+        wrong += [(path, "is beside the known files") for path in beside if not is_own(path)]
         right = 0
         for path in sums.keys() & winners.keys():
             if _digest(path, winners[path], known) == sums[path]:
@@ -228,7 +265,10 @@ def _check(
     _, near, wrong = nearest
     raise NotWhole(
         f"the parts do not make {near}: {_files(len(wrong))} not as known",
-        details=tuple(_wrong_line(path, what, parts, winners) for path, what in sorted(wrong)[:20]),
+        details=tuple(
+            _wrong_line(path, what, parts, winners, read_sums(near).get(path, ""))
+            for path, what in sorted(wrong)[:20]
+        ),
         hint="Get these parts again, mind their order, or say --unchecked.",
     )
 
@@ -249,17 +289,24 @@ def _digest(path: PlacePath, part: Part, known: KnownBaseline) -> str:
 
 
 def _wrong_line(
-    path: PlacePath, what: str, parts: Sequence[Part], winners: dict[PlacePath, Part]
+    path: PlacePath,
+    what: str,
+    parts: Sequence[Part],
+    winners: dict[PlacePath, Part],
+    digest: str,
 ) -> str:
-    """Say what is wrong with a file, and in which part it should be: the one its neighbours are in."""
+    """Say what is wrong with a file, and where it is or should be: beside its neighbours."""
     if path in winners:
         return f"{shown(path)} {what}; it comes from {winners[path].name}"
-    for folder in parents(path):
-        above = f"{folder}/"
-        near = Counter(p.name for p in parts for each in p.files if each.startswith(above))
-        if near:
-            return f"{shown(path)} is {what}; it should be in {near.most_common(1)[0][0]}"
-    return f"{shown(path)} is {what}"
+    for part in parts:
+        found = next((each for each, is_there in part.files.items() if is_there == digest), None)
+        if found:
+            return f"{shown(path)} is {what}; {part.name} has it as {shown(found)}"
+    above = path.rpartition("/")[0] + "/"
+    near = Counter(p.name for p in parts for each in p.files if each.startswith(above))
+    if near and above != GAME_PREFIX:
+        return f"{shown(path)} is {what}; {near.most_common(1)[0][0]} has others of its folder"
+    return f"{shown(path)} is {what}; no part that was named should have it"
 
 
 def _lay(part: Part, paths: Sequence[PlacePath], out: str, move: bool) -> None:

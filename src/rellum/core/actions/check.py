@@ -16,7 +16,7 @@ from rellum.core.folder.drift import UNSEEN, OwnFiles, find_deep_drift, find_dri
 from rellum.core.folder.model import Drift, Finding
 from rellum.core.hashing import Digest
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath
+from rellum.core.paths import PlacePath, parents, root_of
 from rellum.core.progress import Listener, silent
 
 
@@ -78,7 +78,8 @@ def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent)
     learn_vanilla(opened)
     own = _own_files(opened)
     state, roots = opened.state, opened.roots
-    drift = find_drift(state, roots, own, has_original, begun(opened.home.state_file))
+    ahead = begun(opened.home.state_file)
+    drift = find_drift(state, roots, own, has_original, ahead, _folders_for_mods(opened))
     suspects = state.suspects()
     if deep or suspects:
         files = [each for each in _all_files(state) if deep or each[0] in suspects]
@@ -89,6 +90,40 @@ def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent)
         findings = tuple(_with_members(each, opened) for each in drift.findings)
         drift = replace(drift, findings=findings)
     return drift
+
+
+def _folders_for_mods(opened: OpenPack) -> list[PlacePath]:
+    """Return the folders outside the game folder that are for mods alone.
+
+    These are folders that Rellum made, or that are called after a mod which lays files in them; never in the
+    places of settings and saves, nor a place itself: what else lies there is the user's own.
+    """
+    laid = opened.state.laid_outside()
+    if not laid:
+        return []
+    found = {
+        folder
+        for path, row in laid.items()
+        for folder in parents(path)
+        if folder != root_of(folder) and _is_called(folder, row.owner)
+    }
+    found |= {each for each in opened.state.own_folders() if each != root_of(each)}
+    places = opened.rules.places
+    others = {str(places[name]) for name in ("settings", "saves") if name in places}
+    return sorted(
+        folder
+        for folder in found
+        if root_of(folder) in opened.roots.outside
+        and root_of(folder) not in others
+        and not found.intersection(parents(folder))
+    )
+
+
+def _is_called(folder: PlacePath, owner: str) -> bool:
+    """Whether a folder is called after the mod that lays files in it."""
+    name, mod = folder.rpartition("/")[2], owner.partition(" ")[0]
+    letters = "".join(sign for sign in name.casefold() if sign.isalnum())
+    return letters == mod.replace("-", "")
 
 
 def _remember_suspects(drift: Drift, opened: OpenPack) -> None:

@@ -9,7 +9,9 @@ from rellum.core.actions.workshop import Workshop, recipe_of
 from rellum.core.archives.model import Member
 from rellum.core.catalog.model import Catalog, PlaceRule, Trial
 from rellum.core.catalog.toml_lines import place_of
+from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
+from rellum.core.globs import path_test
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.ids import ModId
 from rellum.core.layers.grafting import Shape, shape_of
@@ -42,6 +44,7 @@ def graft_layers(
     grafts: tuple[Graft, ...], catalog: Catalog, workshop: Workshop
 ) -> Iterator[tuple[Layer, Shape]]:
     """Yield a layer for each graft, and how it fits its slot. Raises GraftFault, PlacingFault."""
+    slots: dict[PlacePath, Graft] = {}
     for graft in grafts:
         where = place_of(graft.source)
         if graft.name in catalog.mods:
@@ -49,6 +52,12 @@ def graft_layers(
                 f"{where}: {graft.name!r} is the id of a mod", hint="Call the graft otherwise."
             )
         slot, had = _slot(graft, catalog, workshop)
+        _refuse_slot_twice(graft, slot, slots)
+        if not os.path.exists(graft.donor) and (stands := _as_laid(graft, workshop)):
+            removes = () if slot in had else (f"{slot}/**",)
+            layer = Layer(mod=ModId(graft.name), version=GRAFT, files=stands, removes=removes)
+            yield layer, shape_of(graft.name, had, [file.path for file in stands])
+            continue
         members, archive = _donor_files(graft, workshop)
         rule = PlaceRule(
             take=graft.take,
@@ -58,14 +67,78 @@ def graft_layers(
             leave_out=graft.leave_out,
             rename=graft.rename,
         )
-        files = [
-            _brought(path, member, graft, archive)
-            for path, member in place_members(rule, members, shown_file(graft.donor)).items()
-        ]
-        layer = Layer(
-            mod=ModId(graft.name), version=GRAFT, files=tuple(files), removes=(f"{slot}/**",)
-        )
+        placed = place_members(rule, members, shown_file(graft.donor))
+        _refuse_idle_renames(graft, members)
+        removes = (f"{slot}/**",)
+        if slot in had:  # the slot is one file
+            placed, removes = {slot: _only_file(graft, placed)}, ()
+        files = [_brought(path, member, graft, archive) for path, member in placed.items()]
+        layer = Layer(mod=ModId(graft.name), version=GRAFT, files=tuple(files), removes=removes)
         yield layer, shape_of(graft.name, had, [file.path for file in files])
+
+
+def _refuse_slot_twice(graft: Graft, slot: PlacePath, slots: dict[PlacePath, Graft]) -> None:
+    """Refuse a slot that another graft stands for, or that lies in one. Raises GraftFault."""
+    for other, first in slots.items():
+        if f"{slot}/".startswith(f"{other}/") or f"{other}/".startswith(f"{slot}/"):
+            raise GraftFault(
+                f"{place_of(graft.source.at('slot'))}: {shown(slot)} is the slot of the graft "
+                f"{first.name} already ({place_of(first.source.at('slot'))})",
+                hint="Give each graft a slot of its own, or take one of them out.",
+            )
+    slots[slot] = graft
+
+
+def _refuse_idle_renames(graft: Graft, members: list[Member]) -> None:
+    """Refuse a rename that no file of the donor fits: a slip, or the donor changed. Raises GraftFault."""
+    for pattern, _ in graft.rename:
+        fits = path_test(pattern if "/" in pattern else f"**/{pattern}")
+        if not any(fits(member.path) or fits(_name(member)) for member in members):
+            raise GraftFault(
+                f"{place_of(graft.source.at('rename', pattern))}: no file of "
+                f"{shown_file(graft.donor)} fits {pattern!r}",
+                hint="Correct the pattern, or take it out.",
+            )
+
+
+def _name(member: Member) -> str:
+    return member.path.rpartition("/")[2]
+
+
+def _only_file(graft: Graft, placed: dict[PlacePath, Member]) -> Member:
+    """Return the one file that stands for a slot of one file. Raises GraftFault."""
+    if len(placed) != 1:
+        raise GraftFault(
+            f"{place_of(graft.source.at('slot'))}: the slot is one file, and the graft takes "
+            f"{len(placed)} files",
+            hint="Name one file in 'take'.",
+        )
+    return next(iter(placed.values()))
+
+
+def _as_laid(graft: Graft, workshop: Workshop) -> tuple[Brought, ...]:
+    """Return a graft's files as they lie in the game, where all of them are as they were laid.
+
+    Its donor may be away: nothing of it is needed then.
+    """
+    rows = workshop.opened.state.laid_by(graft.name)
+    files: list[Brought] = []
+    for path, row in rows.items():
+        if row.content is None:
+            continue
+        now, changed = content_at(workshop.roots, path, row.content)
+        if now is None or changed:
+            return ()
+        files.append(
+            DiskFile(
+                path=path,
+                file=workshop.roots.absolute(path),
+                digest=now.digest,
+                size=now.size,
+                executable=bool(now.mode & 0o100),
+            )
+        )
+    return tuple(files)
 
 
 def _brought(path: PlacePath, member: Member, graft: Graft, archive: Digest | None) -> Brought:
@@ -84,11 +157,11 @@ def _slot(graft: Graft, catalog: Catalog, workshop: Workshop) -> tuple[PlacePath
         slot = parse_place_path(graft.slot, catalog.sheet.places)
     except UnsafePath as error:
         raise GraftFault(f"{where}: {error.summary}") from error
-    had = workshop.vanilla(f"{slot}/**")
+    had = workshop.vanilla(f"{slot}/**") or workshop.vanilla(slot)
     if not had:
         raise GraftFault(
             f"{where}: the game has no slot {shown(slot)}: there are no vanilla files in it",
-            hint="Name a folder of the game whose files the graft is to stand for.",
+            hint="Name a folder or a file of the game that the graft is to stand for.",
         )
     return slot, had
 

@@ -88,8 +88,10 @@ def sheet_for(pack_folder: str, folder: str, catalogs: tuple[str, ...], sheet_id
 
 
 def vanilla_files(folder: str, sheet: GameSheet) -> list[tuple[PlacePath, int]]:
-    """Return the files of a game folder with their size, without those that the game writes itself."""
-    is_own = any_test(sheet.own_files)
+    """Return the files of a game folder with their size, without what the game or the player writes."""
+    saves = sheet.places.get("saves")
+    patterns = (*sheet.own_files, *sheet.carry, *([f"{saves}/**"] if saves else []))
+    is_own = any_test(patterns, folds_case=sheet.folds_case)
     return [
         (PlacePath(each.path), each.size)
         for each in list_folder(os.path.abspath(folder))

@@ -185,7 +185,10 @@ class _Releasing:
         ]
         taken = [rule for rule in rules if not (rule.copy or rule.text or rule.is_folder)]
         files: dict[PlacePath, Brought] = {
-            file.path: file for file in place_archives(taken, archives, self.locked.options)
+            file.path: file
+            for file in place_archives(
+                taken, archives, self.locked.options, self.line_up.workshop.holds
+            )
         }
         for rule in rules:
             if made := self._made(rule):
@@ -202,7 +205,7 @@ class _Releasing:
             ),
             removes=part.removes,
             update=update_rule(release, self.line_up.catalog.sheet),
-            notes=seen_through(taken, archives),
+            notes=seen_through(taken, archives, self.line_up.workshop.holds),
         )
 
     def _made(self, rule: PlaceRule) -> Brought | None:

@@ -8,13 +8,15 @@ from collections.abc import Iterable, Iterator
 from rellum.core.actions.layering import LineUpOf
 from rellum.core.actions.needed import release_of
 from rellum.core.actions.workshop import Workshop
-from rellum.core.change.wanted import LeftOver
+from rellum.core.change.wanted import IsCarried, LeftOver
 from rellum.core.globs import any_test, fixed_folder
 from rellum.core.layers.model import Target
 from rellum.core.paths import PlacePath, Roots, below, is_in_game
 
 
-def find_leftovers(line_up: LineUpOf, target: Target, roots: Roots) -> tuple[LeftOver, ...]:
+def find_leftovers(
+    line_up: LineUpOf, target: Target, roots: Roots, is_carried: IsCarried
+) -> tuple[LeftOver, ...]:
     """Return what the cards of the line-up name as obsolete, is there, and is neither vanilla nor laid."""
     found: dict[PlacePath, str] = {}
     for locked in line_up.lock.releases:
@@ -24,6 +26,7 @@ def find_leftovers(line_up: LineUpOf, target: Target, roots: Roots) -> tuple[Lef
                 found.setdefault(path, f"{locked.mod} {locked.version}")
     state = line_up.workshop.opened.state
     known = {*state.baseline(found), *state.laid(found), *target.files}
+    known |= {path for path in found if is_carried(path)}  # what is the user's own is no left-over
     return tuple(
         LeftOver(path=path, named_by=owner)
         for path, owner in sorted(found.items())

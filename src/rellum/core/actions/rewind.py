@@ -258,6 +258,13 @@ class _Way:
         for each in self.drift.findings:
             if each.kind == "foreign" and each.path not in handled:
                 yield each.path
+        # What was a mod's until now and stands there without one.
+        vanilla = self.opened.state.baseline([each.path for each in plan.records])
+        for record in plan.records:
+            if record.owner or record.path in vanilla or record.path in self.rewinder.stays:
+                continue
+            if os.path.lexists(self.opened.roots.absolute(record.path)):
+                yield record.path
 
 
 def _differing(texts: PackTexts, opened: OpenPack) -> list[str]:

@@ -48,20 +48,22 @@ class SettingsConflict:
 
 
 def settle(
-    target: Target, workshop: Workshop, pack: PackFile, sheet: GameSheet, mods: Collection[str]
+    target: Target,
+    workshop: Workshop,
+    side_of: Callable[[PlacePath], Side | None],
+    mods: Collection[str],
 ) -> tuple[Target, tuple[SettingsConflict, ...]]:
     """Return the target with settings merged, and the conflicts in them; open ones stay as they are.
 
-    ``mods`` are in the line-up: the user's files that wait for one of them are merged in. Raises
-    BadSettingsRule, PatchFault.
+    ``side_of`` says who wins a path, None where nobody said. ``mods`` are in the line-up: the user's files
+    that wait for one of them are merged in. Raises PatchFault.
     """
-    rules = side_rules(pack, sheet)
     merging = {path: each for path, each in target.files.items() if each.role == "merge"}
     if not merging:
         return target, ()
     state = workshop.opened.state
     waiting = {each.path: each for each in state.kept.aside() if each.aside_for in mods}
-    settler = _Settler(workshop, rules, waiting)
+    settler = _Settler(workshop, side_of, waiting)
     laid = state.laid(merging)
     baseline = state.baseline(merging)
     files = dict(target.files)

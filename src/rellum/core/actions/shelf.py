@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Final, Literal
 
 from rellum.core.errors import RellumError
 from rellum.core.fetching.partial import forget_partial
 from rellum.core.hashing import Digest, hash_file
-from rellum.core.pack.home import PackHome
-from rellum.core.pack.lock_file import read_lock
+from rellum.core.pack.home import LOCK_FILE, PackHome
+from rellum.core.pack.lock_file import LockFile, read_lock, read_lock_text
+from rellum.core.pack.peek import lasting_texts
 from rellum.core.progress import Listener, Progress, silent
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
@@ -27,7 +29,8 @@ Again = Literal["fetch", "by hand", "no"]
 class Item:
     """An archive on the shelf, with all its parts that are here. ``size`` is in bytes.
 
-    ``needed_by`` are the folders of the packs whose line-up names one of its files.
+    ``needed_by`` are the folders of the packs that need one of its files: for their line-up, for what lies in
+    the game now, or for a checkpoint with a name or marked good.
     """
 
     name: str
@@ -88,6 +91,11 @@ class Trim:
         """Those that a person would have to get again, or nobody could."""
         return tuple(item for item in self.items if item.again != "fetch")
 
+    @property
+    def missed(self) -> tuple[Item, ...]:
+        """Those that packs need and nothing fetches again: what they lay can then not be mended."""
+        return tuple(item for item in self.lost if item.needed_by)
+
 
 def inventory(shelf: Shelf) -> Inventory:
     """Return what is on the shelf, the largest first."""
@@ -131,18 +139,25 @@ def _needs(packs: Iterable[str]) -> tuple[dict[str, set[str]], list[str]]:
     needed: dict[str, set[str]] = {}
     gone = []
     for folder in packs:
-        try:
-            lock = read_lock(PackHome(folder))
-        except (RellumError, OSError):
-            if not os.path.isdir(folder):
-                gone.append(folder)
+        if not os.path.isdir(folder):
+            gone.append(folder)
             continue
-        for release in lock.releases:
-            for file in release.files:
-                for key in (file.blake3, file.sha256):
-                    if key:
+        for lock in _locks_of(PackHome(folder)):
+            for release in lock.releases:
+                for file in release.files:
+                    for key in filter(None, (file.blake3, file.sha256)):
                         needed.setdefault(key, set()).add(folder)
     return needed, gone
+
+
+def _locks_of(home: PackHome) -> Iterator[LockFile]:
+    """Yield the line-ups that a pack may need: as it is, as the game is laid, and of checkpoints to keep."""
+    with suppress(RellumError, OSError):
+        yield read_lock(home)
+    for texts in lasting_texts(home):
+        lock = read_lock_text(dict(texts).get(LOCK_FILE, ""), home.lock_file)
+        if lock is not None:
+            yield lock
 
 
 def _unfinished(shelf: Shelf) -> Iterable[tuple[str, int]]:
@@ -196,14 +211,16 @@ def _set_aside(shelf: Shelf, entry: ShelfEntry) -> str:
     return aside
 
 
-def plan_trim(found: Inventory, free: int | None) -> Trim:
+def plan_trim(found: Inventory, free: int | None, *, by_hand: bool = False) -> Trim:
     """Choose what goes: first what no pack needs, what can be fetched again before the rest; then, if
-    ``free`` bytes are not reached, what packs need and can fetch again. What a pack needs and would
-    have to get by hand stays. ``free`` None: all that no pack needs.
+    ``free`` bytes are not reached, what packs need and can fetch again, and last, only if ``by_hand``
+    says so, what they need and would have to get by hand. ``free`` None: all that no pack needs.
     """
     unneeded = [item for item in found.items if not item.needed_by]
     unneeded.sort(key=lambda item: (item.again != "fetch", item.again == "no", -item.size))
     needed = [item for item in found.items if item.needed_by and item.again == "fetch"]
+    if by_hand:
+        needed += [item for item in found.items if item.needed_by and item.again != "fetch"]
     chosen: list[Item] = []
     freed = sum(size for _, size in found.unfinished)
     for item in unneeded if free is None else [*unneeded, *needed]:

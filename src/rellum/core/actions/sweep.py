@@ -44,11 +44,12 @@ class Sweeping:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Sweep:
-    """One sweep that was done: its dated folder, and what lies in it."""
+    """One sweep that was done: its dated folder, what lies in it, and folders that were empty."""
 
     name: str
     folder: str
     files: tuple[PlacePath, ...]
+    folders: tuple[PlacePath, ...] = ()
 
 
 def sweep(
@@ -101,7 +102,7 @@ def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
     plan = plan_away((each.path for each in files), opened.roots)
     paths = [each.path for each in files]
     plan = plan._replace(
-        swept_to=folder if files else "",
+        swept_to=folder if files or empty else "",
         swept=tuple(paths),
         spare_folders=tuple(_left_empty(paths, empty, opened)),
     )
@@ -189,12 +190,14 @@ def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: OpenPack) -> Pl
                 source=None,
             )
         )
-    folders = {folder for path in files for folder in parents(path)}
-    new = sorted(each for each in folders if not os.path.isdir(opened.roots.absolute(each)))
+    folders = {folder for path in (*files, *sweep.folders) for folder in parents(path)}
+    folders |= set(sweep.folders)
+    new = sorted(each for each in folders if not os.path.lexists(opened.roots.absolute(each)))
     return Plan(
         operations=tuple(operations),
         records=(),
         new_folders=tuple(new),
+        others_folders=tuple(new),
         spare_folders=(),
         left_alone=(),
     )
@@ -203,15 +206,19 @@ def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: OpenPack) -> Pl
 def _sweeps(opened: OpenPack) -> Iterator[Sweep]:
     folder = opened.home.swept_folder
     for name in sorted(os.listdir(folder), reverse=True) if os.path.isdir(folder) else ():
-        files = tuple(sorted(_files_in(os.path.join(folder, name), opened.roots)))
-        if files:
-            yield Sweep(name=name, folder=os.path.join(folder, name), files=files)
+        above = os.path.join(folder, name)
+        files = tuple(sorted(_found_in(above, opened.roots, folders=False)))
+        folders = tuple(sorted(_found_in(above, opened.roots, folders=True)))
+        if files or folders:
+            yield Sweep(name=name, folder=above, files=files, folders=folders)
 
 
-def _files_in(folder: str, roots: Roots) -> Iterator[PlacePath]:
+def _found_in(folder: str, roots: Roots, *, folders: bool) -> Iterator[PlacePath]:
+    """Yield the files of a sweep, or the folders in it that are empty."""
     known = {GAME[1:], *(root[1:] for root in roots.outside)}
-    for inside, _, names in os.walk(folder):
-        for name in names:
+    for inside, below_here, files in os.walk(folder):
+        names = [each for each in below_here if not os.listdir(os.path.join(inside, each))]
+        for name in names if folders else files:
             relative = os.path.relpath(os.path.join(inside, name), folder).replace(os.sep, "/")
             if relative.partition("/")[0] in known:
                 yield PlacePath(f"@{relative}")

@@ -8,9 +8,15 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.take_checks import (
+    bytes_below,
+    holds_only_archives,
+    refuse_other,
+    refuse_unfinished,
+    shape_fault,
+)
 from rellum.core.actions.wants import UnknownRelease
 from rellum.core.archives.checksums import Listed, is_checksum_list, lists_beside
-from rellum.core.archives.forms import unfinished
 from rellum.core.archives.model import AGAIN, ArchiveFault, Form, Limits, NotAnArchive
 from rellum.core.archives.parts import Part, part_by_name, part_of
 from rellum.core.catalog.load import find_mod
@@ -29,8 +35,6 @@ from rellum.core.shelf.likeness import Likely, likeliest
 from rellum.core.shelf.recognise import CardFiles, Recognised
 from rellum.core.shelf.store import Shelf
 from rellum.core.shelf.taking import Taking, Took
-
-_ENDINGS = (".zip", ".7z", ".rar", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz")
 
 Outcome = Literal["taken", "already there", "unknown", "part", "refused"]
 
@@ -179,7 +183,7 @@ class Taker:
     def _take_whole(self, path: str, name: str = "", hashes: Hashes | None = None) -> Taken:
         if os.path.isdir(path):
             return self._take_folder(path)
-        _refuse_unfinished(path)
+        refuse_unfinished(path)
         name = name or os.path.basename(path)
         how = self._taking(path, name, hashes)
         try:
@@ -203,7 +207,7 @@ class Taker:
         """Take a folder as one archive; the folder itself always stays."""
         if self._game and os.path.exists(self._game) and os.path.samefile(path, self._game):
             raise ArchiveFault(f"{path}: is the game folder of this pack, not a mod's")
-        if _holds_only_archives(path):
+        if holds_only_archives(path):
             raise ArchiveFault(
                 f"{path}: holds archives and nothing else",
                 hint="To take each of them, add --each.",
@@ -211,7 +215,7 @@ class Taker:
         packed = self.shelf.incoming("-folder")
         name = os.path.basename(os.path.abspath(path)) + ".zip"
         try:
-            self.shelf.check_space(_bytes_below(path))
+            self.shelf.check_space(bytes_below(path))
             pack_folder(path, packed)
             took = taking.take(
                 self.shelf, packed, replace(self._taking(packed, name), by="copy"), self._listen
@@ -224,7 +228,7 @@ class Taker:
     def _take_part(
         self, path: str, part: Part, name: str = "", hashes: Hashes | None = None
     ) -> Taken:
-        _refuse_unfinished(path)
+        refuse_unfinished(path)
         name = name or os.path.basename(path)
         if part.kind == "rar":
             raise ArchiveFault(
@@ -294,10 +298,16 @@ class Taker:
                         f"{found.others[each.kind][:16]}…, listed {each.digest[:16]}…",
                         hint=AGAIN,
                     )
-            if stated and self._stated:
-                _refuse_other(path, self._stated, stated, found)
-                return
             known = self._cards.recognise(found)
+            if stated and self._stated:
+                refuse_other(path, self._stated, stated, found)
+                if known and known.release != self._stated:
+                    raise ArchiveFault(
+                        f"{path}: is {known.release.name}, by its hash ({known.by}: "
+                        f"{place_of(known.release.source)}), and not {self._stated.name}",
+                        hint="Take it without --as.",
+                    )
+                return
             if not known and (wrong := self._cards.mismatch(name, found.size)):
                 raise ArchiveFault(
                     f"{path}: {wrong}", hint="Get the archive again, or correct the card."
@@ -331,6 +341,8 @@ class Taker:
         """Say what a file that is on the shelf now is."""
         known = self._cards.recognise(took.hashes)
         if self._stated and (known is None or known.release != self._stated):
+            if not is_part:
+                self._refuse_other_shape(path, self._stated, took)
             file = self._stated_file(name)
             known = Recognised(release=self._stated, file=file, by="stated")
             self.shelf.index.state(
@@ -355,6 +367,17 @@ class Taker:
             encoding=took.entry.encoding,
         )
 
+    def _refuse_other_shape(self, path: str, release: Release, took: Took) -> None:
+        """Refuse what has nothing of what a stated release lays; it leaves the shelf. Raises ArchiveFault."""
+        fault = shape_fault(release, took.entry, self.shelf.members(took.entry.digest))
+        if fault:
+            if took.is_new:
+                self.shelf.forget(took.entry.digest)
+            raise ArchiveFault(
+                f"{path}: does not have the shape that {release.name} says: {fault}",
+                hint="It is another file than the card means, or its 'take' or 'expect' is wrong.",
+            )
+
     def _likely(self, name: str, digest: Digest) -> tuple[Likely, ...]:
         entry = self.shelf.index.one("blake3 = ?", digest)
         size = entry.size if entry else 0
@@ -364,51 +387,3 @@ class Taker:
 def _release_of(taken: Taken) -> str:
     """Return the release that a file is of, in words; empty where that is not known."""
     return taken.known.origin.label if taken.known else ""
-
-
-def _refuse_other(path: str, release: Release, file: ReleaseFile, hashes: Hashes) -> None:
-    """Refuse a file that was stated to be one whose card knows it to be another. Raises ArchiveFault."""
-    wrong = ""
-    if file.size is not None and file.size != hashes.size:
-        wrong = f"{file.size:,} bytes, and this has {hashes.size:,}"
-    elif file.blake3 and file.blake3 != hashes.digest:
-        wrong = f"the hash {file.blake3[:16]}…, and this has {hashes.digest[:16]}…"
-    elif file.sha256 and file.sha256 != hashes.others["sha256"]:
-        wrong = f"the SHA-256 {file.sha256[:16]}…, and this has {hashes.others['sha256'][:16]}…"
-    if wrong:
-        raise ArchiveFault(
-            f"{path}: {release.name} has {file.name} with {wrong} ({place_of(release.source)})",
-            hint="It is another file than the card means. If the card is wrong, correct it first.",
-        )
-
-
-def _refuse_unfinished(path: str) -> None:
-    if not os.path.exists(path):
-        raise ArchiveFault(f"{path}: is not there")
-    if not os.path.isfile(path):
-        raise ArchiveFault(f"{path}: is neither a file nor a folder")
-    if fault := unfinished(path):
-        raise ArchiveFault(
-            f"{path}: {fault}", hint="Wait until the download has ended, then take it."
-        )
-    if os.path.getsize(path) == 0:
-        raise ArchiveFault(f"{path}: the file is empty", hint=AGAIN)
-
-
-def _holds_only_archives(folder: str) -> bool:
-    """Whether all that lies in a folder are files that bear names of archives, or of parts of one."""
-    with os.scandir(folder) as entries:
-        found = [
-            entry.is_file()
-            and (entry.name.lower().endswith(_ENDINGS) or part_by_name(entry.name) is not None)
-            for entry in entries
-        ]
-    return bool(found) and all(found)
-
-
-def _bytes_below(folder: str) -> int:
-    return sum(
-        os.lstat(os.path.join(above, name)).st_size
-        for above, _, names in os.walk(folder)
-        for name in names
-    )

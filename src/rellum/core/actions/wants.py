@@ -66,19 +66,21 @@ class WantResult:
 def want(
     pack_folder: str,
     mod_id: str,
-    range_text: str = "*",
+    range_text: str = "",
     *,
     optional: bool | None = None,
     options: Options | None = None,
 ) -> WantResult:
-    """Write a want into rellum.toml. ``optional`` None: as it was; ``options`` are choices by group,
-    beside those it has.
+    """Write a want into rellum.toml. No range, ``optional`` None: as it was; ``options`` are choices by
+    group, beside those it has.
 
     Raises UnknownMod, BadRange, BadOption, and what reading can raise.
     """
     home = pack_home(pack_folder)
     pack = read_pack_file(home)
     mod = find_mod(catalog_of(home, pack), mod_id)
+    before = next((each for each in pack.wants if each.mod == mod.id), None)
+    range_text = range_text or (before.range_text if before else "*")
     try:
         range_ = parse_range(range_text, mod.ordering)
     except RangeSyntaxError as error:
@@ -94,7 +96,6 @@ def want(
             f"no release of {mod.id} lies in '{range_text}'",
             hint=f"It has {known}{' …' if len(mod.releases) > 12 else ''}.",
         )
-    before = next((each for each in pack.wants if each.mod == mod.id), None)
     chosen = dict(before.options) if before else {}
     chosen |= _checked_options(mod, options or {})
     line = WantLine(

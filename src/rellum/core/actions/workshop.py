@@ -20,7 +20,7 @@ from rellum.core.globs import any_test, fixed_folder
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, MadeFile
 from rellum.core.pack.state import Made
-from rellum.core.paths import PlacePath, Roots, shown
+from rellum.core.paths import PlacePath, Roots, below, shown
 from rellum.core.shelf.store import Shelf
 
 
@@ -180,6 +180,12 @@ class Workshop:
             return None
         size = os.path.getsize(absolute)
         return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
+
+    def holds(self, folder: PlacePath, name: str) -> bool:
+        """Whether the game has something of a name in a folder, or a place of the sheet is there."""
+        path = self.spelt(below(folder, name))
+        places = self.opened.rules.places.values()
+        return path in places or path in self.opened.state.baseline([path])
 
     def spelt(self, path: PlacePath) -> PlacePath:
         """Return a path as the game spells it, if the game has it."""

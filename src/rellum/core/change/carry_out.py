@@ -73,6 +73,9 @@ def _lay_out_swept(journal: Journal, site: Site) -> None:
     """Lay what was swept into its folder; what is there already was laid before an interruption."""
     files = []
     swept = set(journal.swept)
+    for folder in journal.spare_folders:
+        if not os.path.isdir(journal.roots.absolute(folder)):  # it comes back with its sweep
+            os.makedirs(swept_file(journal.swept_to, folder), exist_ok=True)
     for step in journal.steps:
         target = swept_file(journal.swept_to, step.path)
         is_swept = step.path in swept and step.before is not None and step.after is None

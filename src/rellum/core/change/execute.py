@@ -99,6 +99,7 @@ def execute(
         standing=_standing_texts(pack, site),
         baseline=plan.baseline,
         identity=plan.identity,
+        others_folders=plan.others_folders,
         swept_to=plan.swept_to,
         swept=plan.swept,
         stood=plan.stood,

@@ -111,6 +111,7 @@ class Journal(NamedTuple):
     standing: PackTexts | None = None
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
+    others_folders: tuple[PlacePath, ...] = ()
     swept_to: str = ""
     swept: tuple[PlacePath, ...] = ()
     kept_gone: tuple[int, ...] = ()
@@ -130,7 +131,7 @@ class Journal(NamedTuple):
             laid=self.laid,
             no_longer_laid=self.no_longer_laid,
             kept=self.kept,
-            new_folders=self.new_folders,
+            new_folders=tuple(f for f in self.new_folders if f not in self.others_folders),
             gone_folders=self.spare_folders,
             outside=tuple(self.roots.outside.items()),
             returned=self.returned,
@@ -247,6 +248,7 @@ def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool)
         baseline=tuple((p, row and tuple(row)) for p, row in extent.get("baseline", ())),
         identity=extent.get("identity", ""),
         swept_to=extent.get("swept-to", ""),
+        others_folders=tuple(extent.get("others-folders", ())),
         swept=tuple(extent.get("swept", (step.path for step in steps if step.after is None))),
         kept_gone=tuple(extent.get("kept-gone", ())),
         unsure=tuple(extent.get("unsure", ())),
@@ -321,6 +323,7 @@ def _extent_line(journal: Journal) -> bytes:
         "standing": journal.standing,
         "baseline": journal.baseline,
         "identity": journal.identity,
+        "others-folders": journal.others_folders,
         "swept-to": journal.swept_to,
         "swept": journal.swept,
         "kept-gone": journal.kept_gone,

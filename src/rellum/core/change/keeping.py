@@ -14,6 +14,9 @@ from rellum.core.pack.checkpoints import SettingRow
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, below, is_in_game, is_text, root_of
 
+SMALL = 64 << 10
+"""Bytes; settings up to this size are read at every checkpoint."""
+
 LARGEST = 16 << 20
 """Bytes; a larger file in the place of settings is none."""
 
@@ -38,7 +41,13 @@ def keep_settings(site: Site) -> tuple[SettingRow, ...]:
         if not stat.S_ISREG(status.st_mode) or status.st_size > LARGEST:
             continue
         before = known.get(path)
-        if before and (before.size, before.mtime_ns) == (status.st_size, status.st_mtime_ns):
+        # A small file is read all the same: size and time can be those of another content.
+        trusts = status.st_size > SMALL
+        if (
+            trusts
+            and before
+            and (before.size, before.mtime_ns) == (status.st_size, status.st_mtime_ns)
+        ):
             found.append((path, before))
             continue
         digest = hash_file(file)

@@ -115,6 +115,7 @@ class Plan(NamedTuple):
     spare_folders: folders that go if nothing is left in them, the inner first
     left_alone: what cannot be brought back, or is the user's and stays, with the reason
     bases: contents that the store of originals must hold beside what is displaced
+    others_folders: those of the new folders that are somebody else's, not Rellum's
     swept_to, swept: the folder outside the game to which some of the files that go are moved
     baseline, identity: what becomes of what is known of the game, where that changes
     stood: what stood at paths before the game itself, or another program, put other files there
@@ -134,6 +135,7 @@ class Plan(NamedTuple):
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
     stood: tuple[tuple[PlacePath, Content | None], ...] = ()
+    others_folders: tuple[PlacePath, ...] = ()
     swept_to: str = ""
     swept: tuple[PlacePath, ...] = ()
     kept_too: tuple[Kept, ...] = ()

@@ -167,8 +167,10 @@ class _Planner:
             kept_too=tuple(self.kept_too),
         )
 
-    def _standing(self, path: PlacePath, known: Content | None) -> tuple[Content | None, bool]:
-        trusts = self.trusts and path not in self.suspects
+    def _standing(
+        self, path: PlacePath, known: Content | None, *, trusts: bool = True
+    ) -> tuple[Content | None, bool]:
+        trusts = trusts and self.trusts and path not in self.suspects
         return content_at(self.roots, path, known, trusts=trusts)
 
     def _set_aside(
@@ -251,7 +253,8 @@ class _Planner:
         laid = self.laid.get(path)
         native = vanilla.content if vanilla else None
         known = laid.content if laid else native
-        now, changed = self._standing(path, known)
+        merges = wish is not None and wish.role == "merge"  # it was hashed for that already
+        now, changed = self._standing(path, known, trusts=not merges)
         if path in self.aside and self._may_return(now, native, wish):
             return self._step_return(self.aside[path], now, native)
         owner = laid.owner if laid else VANILLA if native else FOREIGN
@@ -264,7 +267,7 @@ class _Planner:
                 return self._step_unlaid(path, native, now, changed)
             return self._step_back(laid, native, now, changed)
         if wish.content is None:
-            return self._step_away(path, wish, laid, now, changed)
+            return self._step_away(path, wish, laid, native, now, changed)
         if wish.role == "mine" and now is not None and changed:
             return self._step_mine(path, wish, laid)
         under = laid.under if laid else now
@@ -304,12 +307,19 @@ class _Planner:
         )
 
     def _step_away(
-        self, path: PlacePath, wish: Wanted, laid: Laid | None, now: Content | None, changed: bool
+        self,
+        path: PlacePath,
+        wish: Wanted,
+        laid: Laid | None,
+        native: Content | None,
+        now: Content | None,
+        changed: bool,
     ) -> Operation | Record | None:
         """A layer wants nothing at this path."""
         under = laid.under if laid else now
         if now is None:
-            if under is None or (laid and laid.content is None and laid.owner == wish.owner):
+            is_noted = laid is not None and laid.content is None and laid.owner == wish.owner
+            if is_noted or (under is None and native is None):
                 return None
             return self._noted(path, wish, None, under)
         return Operation(

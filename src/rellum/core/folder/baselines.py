@@ -37,12 +37,12 @@ class Match:
     matching: int
     differing: tuple[PlacePath, ...]
     missing: tuple[PlacePath, ...]
-    beside: int
+    beside: tuple[PlacePath, ...]
 
     @property
     def is_whole(self) -> bool:
-        """Whether every file of the baseline is there, as it should be."""
-        return not (self.differing or self.missing)
+        """Whether the folder has every file of the baseline, as it should be, and no other."""
+        return not (self.differing or self.missing or self.beside)
 
 
 def read_sums(known: KnownBaseline) -> dict[PlacePath, str]:
@@ -138,7 +138,7 @@ def compare(
         matching=len(there) - len(differing),
         differing=tuple(sorted(differing)),
         missing=tuple(sorted(sums.keys() - there.keys())),
-        beside=sum(path not in sums for path, _ in files),
+        beside=tuple(sorted(path for path, _ in files if path not in sums)),
     )
 
 

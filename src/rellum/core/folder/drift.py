@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
@@ -15,7 +15,7 @@ from rellum.core.folder.scan import scan_stamps
 from rellum.core.folder.stamps import split_rows
 from rellum.core.globs import PathTest, any_test
 from rellum.core.hashing import Digest
-from rellum.core.paths import PlacePath, Roots
+from rellum.core.paths import PlacePath, Roots, below
 from rellum.core.progress import Listener, silent
 
 if TYPE_CHECKING:
@@ -81,16 +81,19 @@ def find_drift(
     own: OwnFiles,
     has_original: Callable[[Digest], bool],
     ahead: Ahead | None = None,
+    for_mods: Iterable[PlacePath] = (),
 ) -> Drift:
     """Compare names, sizes and times of the whole folder; hash only what differs. Raises OSError.
 
-    ``own`` files are no drift. ``ahead`` has begun already.
+    ``own`` files are no drift. ``ahead`` has begun already. ``for_mods`` are folders outside the game folder
+    that are for mods alone: any other file in them is foreign.
     """
     stamps = expected.stamps()
     scan = scan_stamps(roots.game_folder, stamps, ahead, expected.token())
     differences = _differences(stamps, scan.differing, scan.missing, scan.files)
     outside = expected.laid_outside()
     _look_outside(outside.values(), roots, differences)
+    _look_for_others(for_mods, outside, roots, differences)
     paths = sorted({*differences.gone, *differences.other, *differences.come})
     owners = _Owners(expected.laid(paths), expected.baseline(paths), has_original)
     judged = [(path, _judge(path, differences, owners, roots)) for path in paths]
@@ -284,6 +287,25 @@ def _look_outside(laid: Iterable[Laid], roots: Roots, differences: _Differences)
             differences.gone[each.path] = before
         elif row != before:
             differences.other[each.path] = (before, row)
+
+
+def _look_for_others(
+    folders: Iterable[PlacePath],
+    laid: Container[PlacePath],
+    roots: Roots,
+    differences: _Differences,
+) -> None:
+    """Add what lies in folders outside that are for mods alone, and that no mod laid. Raises OSError."""
+    for top in folders:
+        start = roots.absolute(top)
+        for inside, _, names in os.walk(start):
+            relative = os.path.relpath(inside, start).replace(os.sep, "/")
+            here = top if relative == "." else below(top, relative)
+            for name in names:
+                path = below(here, name)
+                row = None if path in laid else _row_on_disk(os.path.join(inside, name), name)
+                if row is not None:
+                    differences.come[path] = row
 
 
 def _row_on_disk(path: str, name: str) -> str | None:

@@ -27,19 +27,37 @@ class PlacingFault(UserError):
     code = "placing-fault"
 
 
+Holds = Callable[[PlacePath, str], bool]
+"""Whether the game has something of a name in a folder, or a place is there."""
+
+
+def holds_nothing(_: PlacePath, __: str) -> bool:
+    """Say of every folder that nothing is known to be in it."""
+    return False
+
+
 def seen_through(
-    rules: Sequence[PlaceRule], archives: Sequence[tuple[ShelfEntry, Sequence[Member]]]
+    rules: Sequence[PlaceRule],
+    archives: Sequence[tuple[ShelfEntry, Sequence[Member]]],
+    holds: Holds = holds_nothing,
 ) -> tuple[str, ...]:
-    """Return, in words, where what rules expect was found deeper than at the top of an archive."""
+    """Return, in words, where files of an archive lie deeper than at its top, or may lie too deep."""
     found: dict[str, None] = {}
     for rule in rules:
         base, _ = _split(rule.take)
-        for entry, members in archives if rule.expect else ():
-            if wrapper := _find_wrapper(rule, base, members):
+        for entry, members in archives:
+            wrapper = _find_wrapper(rule, base, members, holds)
+            top = _only_folder(members)
+            if wrapper:
                 depth = wrapper.count("/")
                 levels = "one level" if depth == 1 else f"{depth} levels"
-                words = f"{entry.name}: what is expected lies {levels} deeper, in {wrapper}"
-                found[words] = None
+                what = "what is expected lies" if rule.expect else "the files lie"
+                found[f"{entry.name}: {what} {levels} deeper, in {wrapper}"] = None
+            elif top and not base and top.rstrip("/") == rule.to.rpartition("/")[2]:
+                found[
+                    f"{entry.name}: its folder {top} comes into a folder of the same name; if that is one "
+                    f'too many, write take = "{top}**" ({place_of(rule.source)})'
+                ] = None
     return tuple(found)
 
 
@@ -47,19 +65,25 @@ def place_archives(
     rules: Sequence[PlaceRule],
     archives: Sequence[tuple[ShelfEntry, Sequence[Member]]],
     options: Options = (),
+    holds: Holds = holds_nothing,
 ) -> tuple[LayerFile, ...]:
     """Return the files that a release lays, by its rules in order; a later rule wins.
 
     Rules for options that are not chosen are passed over; each of the others must find something in
-    at least one of the archives. Raises PlacingFault.
+    at least one of the archives. Two choices of one option may not bring the same file. ``holds`` knows
+    what is in the folders of the game, so that a wrapper which nobody expects is seen through. Raises
+    PlacingFault.
     """
     placed: dict[PlacePath, LayerFile] = {}
+    chosen_by: dict[PlacePath, PlaceRule] = {}
     for rule in rules:
         if not are_chosen(rule.options, options):
             continue
         found_any = False
         for entry, members in archives:
-            found = _members_by_path(rule, members)
+            found = _members_by_path(rule, members, holds)
+            for path in found if rule.options else ():
+                _refuse_both(rule, chosen_by.setdefault(path, rule), path)
             placed |= {
                 path: LayerFile(path=path, archive=entry.digest, member=member)
                 for path, member in found.items()
@@ -70,6 +94,18 @@ def place_archives(
     return tuple(placed.values())
 
 
+def _refuse_both(rule: PlaceRule, first: PlaceRule, path: PlacePath) -> None:
+    """Refuse a file that two choices of one option both bring. Raises PlacingFault."""
+    groups = dict(first.options)
+    for group, choice in rule.options:
+        if rule is not first and groups.get(group, choice) != choice:
+            raise PlacingFault(
+                f"the choices {groups[group]} and {choice} of the option {group} both bring {shown(path)}",
+                details=(place_of(first.source), place_of(rule.source)),
+                hint="Choose one of them, or correct the card.",
+            )
+
+
 def place_members(rule: PlaceRule, members: Sequence[Member], name: str) -> dict[PlacePath, Member]:
     """Return where one rule puts which of some files, which ``name`` stands for. Raises PlacingFault."""
     found = _members_by_path(rule, members)
@@ -78,18 +114,22 @@ def place_members(rule: PlaceRule, members: Sequence[Member], name: str) -> dict
     return found
 
 
-def _members_by_path(rule: PlaceRule, members: Sequence[Member]) -> dict[PlacePath, Member]:
+def _members_by_path(
+    rule: PlaceRule, members: Sequence[Member], holds: Holds = holds_nothing
+) -> dict[PlacePath, Member]:
     found: dict[PlacePath, Member] = {}
-    for path, member in _apply_rule(rule, members):
+    for path, member in _apply_rule(rule, members, holds):
         if path in found:
             raise _made_one(rule, path, found[path], member)
         found[path] = member
     return found
 
 
-def _apply_rule(rule: PlaceRule, members: Sequence[Member]) -> Iterator[tuple[PlacePath, Member]]:
+def _apply_rule(
+    rule: PlaceRule, members: Sequence[Member], holds: Holds
+) -> Iterator[tuple[PlacePath, Member]]:
     base, pattern = _split(rule.take)
-    wrapper = _find_wrapper(rule, base, members)
+    wrapper = _find_wrapper(rule, base, members, holds)
     if wrapper is None:
         return
     prefix = wrapper + base
@@ -173,11 +213,32 @@ def _split(take: str) -> tuple[str, str]:
     return folder, take[len(folder) :]
 
 
-def _find_wrapper(rule: PlaceRule, base: str, members: Sequence[Member]) -> str | None:
+def _only_folder(members: Sequence[Member]) -> str:
+    """Return the one folder, with its slash, that all files of an archive lie in; else nothing."""
+    tops = {_top(member.path) for member in members}
+    top = tops.pop() if len(tops) == 1 else ""
+    return top if top.endswith("/") else ""
+
+
+def _mirrored(rule: PlaceRule, members: Sequence[Member], holds: Holds) -> str:
+    """Return the only folder of an archive where what is in it mirrors the target; else nothing."""
+    top = _only_folder(members)
+    if not top or holds(rule.to, top.rstrip("/")):
+        return ""
+    inside = {_top(member.path[len(top) :]).rstrip("/") for member in members}
+    return top if any(holds(rule.to, name) for name in inside) else ""
+
+
+def _find_wrapper(
+    rule: PlaceRule, base: str, members: Sequence[Member], holds: Holds
+) -> str | None:
     """Return the shallowest folder, with its slash, under which the rule's shape is found.
 
-    Raises PlacingFault where several lie equally deep.
+    A rule that takes all and expects nothing finds its shape in the only folder of an archive, where what is
+    in that mirrors the target. Raises PlacingFault where several lie equally deep.
     """
+    if not rule.expect and rule.take == "**" and not rule.strip:
+        return _mirrored(rule, members, holds)
     files = {member.path for member in members}
     folders = {""} | {folder for member in members for folder in _folders_above(member.path)}
     _, pattern = _split(rule.take)

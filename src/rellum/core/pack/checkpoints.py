@@ -132,6 +132,13 @@ class Checkpoints:
         rows = self._db.execute("SELECT name, digest FROM in_force ORDER BY name")
         return self._texts(rows.fetchall())
 
+    def texts_of(self, number: int) -> PackTexts:
+        """Return the texts of a checkpoint."""
+        [texts] = self._db.execute(
+            "SELECT pack_texts FROM checkpoint WHERE number = ?", (number,)
+        ).fetchone()
+        return self._texts(json.loads(texts))
+
     def put_in_force(self, texts: PackTexts) -> None:
         """Note the texts that the folder is made by. Part of the caller's transaction."""
         self._db.execute("DELETE FROM in_force")

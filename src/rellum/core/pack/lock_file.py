@@ -6,6 +6,7 @@ import json
 import os
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from rellum.core.catalog.model import ReleaseFile, Source
 from rellum.core.catalog.sheets import parse_digest, parse_id
@@ -124,8 +125,22 @@ def read_lock(home: PackHome) -> LockFile:
         )
     table, syntax_fault = parse_toml(file)
     raise_faults([syntax_fault] if table is None else [], shown_file(file))
+    return _read(table or {}, file)
+
+
+def read_lock_text(text: str, file: str) -> LockFile | None:
+    """Read the text of a line-up that stood in ``file`` once; None where it cannot be read."""
+    import tomli
+
+    try:
+        return _read(tomli.loads(text), file)
+    except (ValueError, UserError):
+        return None
+
+
+def _read(table: dict[str, Any], file: str) -> LockFile:
     faults: list[Fault] = []
-    root = TableReader(table or {}, Source(file=file), faults)
+    root = TableReader(table, Source(file=file), faults)
     if root.integer("format", FORMAT) != FORMAT:
         root.fault(f"this Rellum reads format {FORMAT}; resolve again", "format")
     asked = root.text("asked", "a hash") or ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING
 
 from rellum.core.catalog.tables import raise_faults
@@ -140,17 +140,6 @@ def remove_want(home: PackHome, mod: str) -> None:
     _edit(home, change)
 
 
-def add_settings_rule(home: PackHome, path: PlacePath, side: str) -> None:
-    """Write into ``rellum.toml`` who wins where settings are in conflict. Raises OSError."""
-
-    def change(document: TOMLDocument) -> None:
-        import tomlkit
-
-        document.setdefault("settings", tomlkit.table())[path] = side
-
-    _edit(home, change)
-
-
 def write_folder(home: PackHome, folder: str) -> None:
     """Write into ``rellum.toml`` where the game folder is. Raises OSError."""
 
@@ -160,11 +149,21 @@ def write_folder(home: PackHome, folder: str) -> None:
     _edit(home, change)
 
 
-def text_with_game(home: PackHome, identity: Identity) -> str:
-    """Return rellum.toml's text with another version of the game; write nothing. Raises FileFaults."""
+def changed_text(
+    home: PackHome, identity: Identity | None, sides: Mapping[PlacePath, str] | None = None
+) -> str:
+    """Return rellum.toml's text with another version of the game, and with who wins settings; write nothing.
+
+    Raises FileFaults.
+    """
 
     def fill(document: TOMLDocument) -> None:
-        _fill_game(document, identity)
+        import tomlkit
+
+        if identity:
+            _fill_game(document, identity)
+        for path, side in (sides or {}).items():
+            document.setdefault("settings", tomlkit.table())[path] = side
 
     return _edited(home, fill)
 

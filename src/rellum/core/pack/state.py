@@ -365,9 +365,10 @@ class State:
         for path, content in change.stands:
             entry = vanilla.get(path)
             native = entry.content if entry else None
-            if native and native.digest != content.digest:
-                if (native.size, native.mtime_ns) == (content.size, content.mtime_ns):
-                    yield path, content.size, content.mtime_ns
+            if native is None or native.digest == content.digest:
+                continue
+            if (native.size, native.mtime_ns) == (content.size, content.mtime_ns):
+                yield path, content.size, content.mtime_ns
 
     def rehearsal(self, change: StateChange) -> State:
         """Return a copy in memory in which a change is recorded; this one stays as it is."""

@@ -55,9 +55,38 @@ def suppose(
     found = searcher.search(replace(problem, locked=locked), [extra])
     if isinstance(found, NotFound):
         return Outcome(release=release, changes=(), reason=reason_of(searcher, found, most))
-    after = chosen_releases(searcher, found)
+    others = {mod: each for mod, each in now.items() if mod != release.mod}
+    after = _with_fewest_moves(searcher, problem, [extra], others, chosen_releases(searcher, found))
     changes = tuple(each for each in compare(now, after) if each.mod != release.mod)
     return Outcome(release=release, changes=changes, reason=None)
+
+
+def _with_fewest_moves(
+    searcher: Searcher,
+    problem: Problem,
+    extras: list[Supposition],
+    now: Releases,
+    after: Releases,
+) -> Releases:
+    """Return the line-up in which as many as possible of those that moved stay as they are.
+
+    The search prefers newer releases of what it may choose anew; what need not move is no news.
+    """
+    moved = [mod for mod, each in after.items() if mod in now and now[mod] != each]
+    for mod in moved:
+        if mod not in searcher.rules.mods:
+            continue
+        variable = searcher.rules.mods[mod]
+        if now[mod] not in variable.mod.releases:
+            continue
+        stays = Supposition(
+            variable.number, variable.mask_of([now[mod]]), causes.Supposed(now[mod])
+        )
+        found = searcher.search(problem, [*extras, stays])
+        if not isinstance(found, NotFound):
+            extras.append(stays)
+            after = chosen_releases(searcher, found)
+    return after
 
 
 def compare(before: Releases, after: Releases) -> list[Change]:

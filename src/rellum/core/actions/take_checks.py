@@ -1,0 +1,79 @@
+"""What is looked at before a file is taken in: whether it is finished, and what it was said to be."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from dataclasses import replace
+
+from rellum.core.archives.forms import unfinished
+from rellum.core.archives.model import AGAIN, ArchiveFault, Member
+from rellum.core.archives.parts import part_by_name
+from rellum.core.catalog.model import Release, ReleaseFile
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.layers.placing import PlacingFault, place_archives
+from rellum.core.shelf.index import ShelfEntry
+from rellum.core.shelf.intake import Hashes
+
+_ENDINGS = (".zip", ".7z", ".rar", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz")
+
+
+def shape_fault(release: Release, entry: ShelfEntry, members: Sequence[Member]) -> str:
+    """Say why an archive has nothing of what a release lays; an empty text where it has something."""
+    rules = [rule for rule in release.places if not (rule.copy or rule.text or rule.is_folder)]
+    faults = []
+    for rule in rules:
+        try:
+            place_archives([replace(rule, options=())], [(entry, members)])
+            return ""
+        except PlacingFault as fault:
+            faults.append(fault.summary)
+    return faults[0] if faults else ""
+
+
+def refuse_other(path: str, release: Release, file: ReleaseFile, hashes: Hashes) -> None:
+    """Refuse a file that was stated to be one whose card knows it to be another. Raises ArchiveFault."""
+    wrong = ""
+    if file.size is not None and file.size != hashes.size:
+        wrong = f"{file.size:,} bytes, and this has {hashes.size:,}"
+    elif file.blake3 and file.blake3 != hashes.digest:
+        wrong = f"the hash {file.blake3[:16]}…, and this has {hashes.digest[:16]}…"
+    elif file.sha256 and file.sha256 != hashes.others["sha256"]:
+        wrong = f"the SHA-256 {file.sha256[:16]}…, and this has {hashes.others['sha256'][:16]}…"
+    if wrong:
+        raise ArchiveFault(
+            f"{path}: {release.name} has {file.name} with {wrong} ({place_of(release.source)})",
+            hint="It is another file than the card means. If the card is wrong, correct it first.",
+        )
+
+
+def refuse_unfinished(path: str) -> None:
+    if not os.path.exists(path):
+        raise ArchiveFault(f"{path}: is not there")
+    if not os.path.isfile(path):
+        raise ArchiveFault(f"{path}: is neither a file nor a folder")
+    if fault := unfinished(path):
+        raise ArchiveFault(
+            f"{path}: {fault}", hint="Wait until the download has ended, then take it."
+        )
+    if os.path.getsize(path) == 0:
+        raise ArchiveFault(f"{path}: the file is empty", hint=AGAIN)
+
+
+def holds_only_archives(folder: str) -> bool:
+    """Whether all that lies in a folder are files that bear names of archives, or of parts of one."""
+    with os.scandir(folder) as entries:
+        found = [
+            entry.is_file()
+            and (entry.name.lower().endswith(_ENDINGS) or part_by_name(entry.name) is not None)
+            for entry in entries
+        ]
+    return bool(found) and all(found)
+
+
+def bytes_below(folder: str) -> int:
+    return sum(
+        os.lstat(os.path.join(above, name)).st_size
+        for above, _, names in os.walk(folder)
+        for name in names
+    )
