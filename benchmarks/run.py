@@ -1,7 +1,7 @@
 """Whole commands beside what a user would run instead: ``python -m benchmarks.run [CASE...]``.
 
 Cases: start, adopt, check, apply, restore, rewind, deep, over, match, impossible, catalog, lag, take, fetch,
-container, patches, planning. Data goes to
+container, patches, edits, planning. Data goes to
 .bench and is used again. The tools that are compared with come from the system: b3sum, rsync, git,
 unzip, p7zip-full, curl, xdelta3, zstd, python3-solv (Debian's packages of those names).
 """
@@ -14,6 +14,7 @@ import subprocess
 import sys
 from collections.abc import Callable, Iterator
 
+from benchmarks import edits as editing
 from benchmarks import gather as gathering
 from benchmarks import going_back, laying
 from benchmarks import match as matching
@@ -182,6 +183,7 @@ CASES: dict[str, Callable[[], Iterator[Comparison]]] = {
     "fetch": fetch,
     "container": lambda: laying.container(ROOT, RELLUM),
     "patches": lambda: laying.patches(ROOT),
+    "edits": lambda: editing.edits(ROOT, RELLUM),
     "planning": laying.planning,
 }
 

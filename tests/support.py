@@ -12,6 +12,7 @@ import sys
 import tempfile
 import unittest
 import zipfile
+from collections.abc import Iterable
 from dataclasses import dataclass
 from unittest import mock
 
@@ -130,6 +131,9 @@ def write_tree(root: str, files: dict[str, bytes]) -> None:
 
 class NoMaker:
     """For layers of which nothing is made."""
+
+    def foresee(self, edits: Iterable[tuple[LayerEdit, Brought | None]]) -> None:
+        self.edits = list(edits)
 
     def edit(self, change: LayerEdit, below: Brought | None) -> Brought:
         raise AssertionError(f"nothing is edited here: {change}, {below}")

@@ -121,8 +121,8 @@ class BadInputTest(WorldTest):
         self.world.adopt()
         card = b'[mod]\nid = "x"\n[[release]]\nversion = "1"\ngame = ">=1.5 <"\n'
         write_tree(self.world.path("catalog", "cards"), {"x.toml": card, "y.toml": b"["})
+        self.world.change_pack('x = "*"\n')
         self.refused("resolve", words="x.toml:5: game: '>=1.5 <' is not a range")
-        self.refused("resolve", words="y.toml:1:")
 
     def test_no_line_up(self) -> None:
         self.world.add_release("still", "1", {"mods/s": b"s"}, says='clashes = { tides = "*" }')

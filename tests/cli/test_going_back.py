@@ -62,7 +62,7 @@ class GoingBackTest(WorldTest):
             (("rewind", "calm", "--good"), "name a checkpoint, or say --good"),
             (("rewind", "clam"), "did you mean 'calm'"),
             (("checkpoint", "12"), "a checkpoint cannot be called '12'"),
-            (("checkpoint", "x", "--list"), "--list goes with neither"),
+            (("checkpoint", "x", "--list"), "--list and --forget each stand alone"),
         ):
             self.assertIn(told, " ".join(self.run_it(*words, status=2).split()))
 

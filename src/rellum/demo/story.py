@@ -77,6 +77,24 @@ def _keep_copy(game: str) -> None:
     shutil.copytree(game, os.path.join(os.path.dirname(game), "backup"))
 
 
+def _mod_by_hand(game: str) -> None:
+    """As most games are that somebody comes with: played with mods for a while."""
+    _keep_copy(game)
+    os.makedirs(os.path.join(game, "mods", "driftwood"))
+    for name, text in (("about.ini", "id = driftwood\n"), ("drift.dat", "wood\n" * 90)):
+        with open(os.path.join(game, "mods", "driftwood", name), "w", encoding="utf-8") as file:
+            file.write(text)
+    with open(os.path.join(game, "textures", "bed.tex"), "ab") as file:
+        file.write(b"greener, by hand")
+
+
+def _spoil(game: str) -> None:
+    """As a failing disk does."""
+    for name in ("data/core.pak", "maps/atoll.map", "sounds/sonar.snd"):
+        with open(os.path.join(game, *name.split("/")), "r+b") as file:
+            file.write(b"\0" * 512)
+
+
 def _run_tuning_tool(game: str) -> None:
     with open(os.path.join(game, "settings.ini"), "a", encoding="utf-8") as file:
         file.write("\n[tuned]\nropes = tight\n")
@@ -109,11 +127,22 @@ def _trust_what_was_tried(game: str) -> None:
 
 _SCENES = (
     Scene(
-        telling="A folder with a game in it. What is it, and are its files as they are known?",
+        telling="A game that was played with mods before. What is it, and are its files as known?",
         command="rellum identify ../game --catalog ../catalog",
-        act=_keep_copy,
+        status=1,
+        act=_mod_by_hand,
     ),
-    Scene(telling="It is whole: adopt it.", command="rellum adopt ../game"),
+    Scene(
+        telling="Adopt it: vanilla is what is known of 1.6.0, and not what lies there.",
+        command="rellum adopt ../game",
+    ),
+    Scene(telling="Out with what is nobody's; it can come back.", command="rellum sweep --yes"),
+    Scene(
+        telling="And the file that was changed, from a clean copy.",
+        command="rellum restore --damaged --from ../backup --yes",
+    ),
+    Scene(telling="What was replaced is kept.", command="rellum kept"),
+    Scene(telling="", command="rellum check"),
     Scene(
         telling="What was downloaded already, names and all: check each, know which release it is.",
         command="rellum take ../downloads --each",
@@ -243,6 +272,13 @@ _SCENES = (
     Scene(telling="Not worth it: out it goes, and vanilla is back where it was."),
     Scene(telling="", command="rellum drop tuned-ropes"),
     Scene(telling="", command="rellum apply --yes"),
+    Scene(
+        telling="A failing disk spoils three files. That is damage, and no update of the game.",
+        command="rellum check",
+        status=1,
+        act=_spoil,
+    ),
+    Scene(telling="", command="rellum restore --damaged --from ../backup --yes"),
     Scene(
         telling="Overnight, the store updates the game.",
         act=update_overnight,

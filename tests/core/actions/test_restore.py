@@ -14,9 +14,7 @@ from rellum.core.actions.restore import (
     restore_mod,
     restore_paths,
 )
-from rellum.core.change.execute import RolledBack
-from rellum.core.change.originals import OriginalDamaged
-from tests.support import VANILLA, World, WorldTest, ignore_recovery, snapshot
+from tests.support import VANILLA, World, WorldTest, ignore_recovery, snapshot, write_tree
 
 
 class RestoreTest(WorldTest):
@@ -103,10 +101,13 @@ class RestoreTest(WorldTest):
     def test_a_missing_original_is_named(self) -> None:
         shutil.rmtree(self.world.path("pack", ".rellum", "originals"))
         before = self.world.game()
-        with self.assertRaisesRegex(RolledBack, "original of data/cables.dat is missing") as caught:
-            self.world.restore_all()
-        self.assertIsInstance(caught.exception.__cause__, OriginalDamaged)
-        self.assertEqual(self.world.game(), before)
+        plan = self.world.restore_all().restoration.plan
+        [left] = [why for path, why in plan.left_alone if path == "@game/data/cables.dat"]
+        self.assertIn("no copy is kept of what lay there before the mod", left)
+        self.assertEqual(self.world.game()["data/cables.dat"], before["data/cables.dat"])
+        write_tree(self.world.path("clean"), VANILLA)
+        self.world.restore_all(source=self.world.path("clean"))
+        self.assertEqual(self.content("data/cables.dat"), VANILLA["data/cables.dat"])
 
     def test_game_and_pack_on_different_disks(self) -> None:
         elsewhere = tempfile.mkdtemp(dir=os.path.expanduser("~"))

@@ -142,12 +142,21 @@ def _show_what_else(result: AdoptResult, *, every: bool) -> None:
         ("foreign", "rellum sweep", "moves foreign files out of the game; they can come back"),
         ("changed", "rellum restore --damaged --from COPY", "puts vanilla files right from a copy"),
         ("", "rellum absorb --as NAME", "makes a mod of it, which you can drop"),
-        ("", "rellum adopt GAME --anew --as-it-is", "calls it vanilla"),
+        ("", f"rellum adopt {_pasted(result)} --anew --as-it-is", "calls it vanilla"),
     ]
     fits = [way for way in ways if not way[0] or way[0] in kinds or way[0] == "changed"]
     width = max(len(command) for _, command, _ in fits)
     for _, command, words in fits:
         console.say(f"  {command.ljust(width)}  {words}")
+
+
+def _pasted(result: AdoptResult) -> str:
+    """Return the game's folder as a shell takes it."""
+    import shlex
+
+    from rellum.core.paths import shown_file
+
+    return shlex.quote(shown_file(result.game_folder))
 
 
 def _show_signs(result: AdoptResult) -> None:
@@ -166,7 +175,9 @@ def _show_signs(result: AdoptResult) -> None:
         "If mods are among them, 'rellum restore --all' will bring these back, too. Better: let"
     )
     console.say("'rellum identify CLEAN-COPY --write' list a clean copy of this version, and then")
-    console.say("'rellum adopt GAME --anew'; or clean the folder first and adopt anew.")
+    console.say(
+        f"'rellum adopt {_pasted(result)} --anew'; or clean the folder first and adopt anew."
+    )
     console.say()
 
 

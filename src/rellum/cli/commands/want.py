@@ -13,9 +13,7 @@ def want(
     mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
     range_text: Annotated[
         str,
-        typer.Argument(
-            metavar="[RANGE]", help="Versions allowed, e.g. '>=3, <4'; left out: as before, or any."
-        ),
+        typer.Argument(metavar="[RANGE]", help="Versions allowed, e.g. '>=3, <4'."),
     ] = "",
     optional: Annotated[
         bool | None,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from rellum.core.actions.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.catalog.model import FileEdit
 from rellum.core.catalog.toml_lines import place_of
@@ -23,6 +25,29 @@ MOST_BYTES = 64 << 30
 """No binary patch may give more."""
 
 
+def expect_for_edits(workshop: Workshop, edits: Iterable[tuple[LayerEdit, Brought | None]]) -> None:
+    """Let the workshop expect what edits need: their patches, and the files of layers under them.
+
+    Nothing of an edit whose result is known already. Raises PatchFault.
+    """
+    for change, below in edits:
+        patch = None if change.edit.form == "keys" else _patch_of(change)
+        if below is not None and workshop.known(_recipe(change.edit, below, patch)) is not None:
+            continue
+        workshop.expect(each for each in (below, patch) if isinstance(each, LayerFile))
+
+
+def _recipe(edit: FileEdit, below: Brought, patch: LayerFile | None) -> str:
+    return recipe_of(
+        edit.form,
+        below.digest,
+        patch.digest if patch else repr((edit.settings_form, edit.settings)),
+        edit.fuzz,
+        edit.over,
+        edit.gives,
+    )
+
+
 def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) -> MadeFile:
     """Return the file that an edit gives. Raises PatchFault with the line of the card."""
     edit = change.edit
@@ -34,14 +59,7 @@ def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) ->
         )
     before = below
     patch = None if edit.form == "keys" else _patch_of(change)
-    recipe = recipe_of(
-        edit.form,
-        before.digest,
-        patch.digest if patch else repr((edit.settings_form, edit.settings)),
-        edit.fuzz,
-        edit.over,
-        edit.gives,
-    )
+    recipe = _recipe(edit, before, patch)
 
     def make(target: str) -> Written:
         base = workshop.file(before)

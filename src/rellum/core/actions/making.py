@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from rellum.core.actions.editing import make_edited
+from rellum.core.actions.editing import expect_for_edits, make_edited
 from rellum.core.actions.workshop import Workshop, Written, recipe_of
 from rellum.core.catalog.model import GameSheet
 from rellum.core.globs import any_test
@@ -26,6 +26,10 @@ class Making:
         """Return a file edited; what the game has is taken where no layer brings it."""
         path = change.edit.path
         return make_edited(self.workshop, change, below or self._vanilla_at(path))
+
+    def foresee(self, edits: Iterable[tuple[LayerEdit, Brought | None]]) -> None:
+        """Note what edits will need of archives, so that each archive is read once."""
+        expect_for_edits(self.workshop, edits)
 
     def vanilla(self, pattern: str) -> Iterable[PlacePath]:
         """Return what the game has that fits a pattern: files, or members of a container."""

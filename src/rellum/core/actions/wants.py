@@ -71,8 +71,8 @@ def want(
     optional: bool | None = None,
     options: Options | None = None,
 ) -> WantResult:
-    """Write a want into rellum.toml. No range, ``optional`` None: as it was; ``options`` are choices by
-    group, beside those it has.
+    """Write a want into rellum.toml. ``optional`` None: as it was; ``options`` are choices by group, beside
+    those it has; where only such things are said, the range stays.
 
     Raises UnknownMod, BadRange, BadOption, and what reading can raise.
     """
@@ -80,7 +80,8 @@ def want(
     pack = read_pack_file(home)
     mod = find_mod(catalog_of(home, pack), mod_id)
     before = next((each for each in pack.wants if each.mod == mod.id), None)
-    range_text = range_text or (before.range_text if before else "*")
+    only_more = before is not None and (options or optional is not None)
+    range_text = range_text or (before.range_text if before and only_more else "*")
     try:
         range_ = parse_range(range_text, mod.ordering)
     except RangeSyntaxError as error:

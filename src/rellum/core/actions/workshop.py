@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import NamedTuple, Self
 
 from rellum.core.actions.needed import MissingArchives
@@ -66,6 +66,7 @@ class Workshop:
         self._files: dict[str, str] = {}
         self._count = 0
         self._learnt: dict[str, Made] = {}
+        self._expected: dict[Digest, dict[Digest, LayerFile]] = {}
 
     def __enter__(self) -> Self:
         shutil.rmtree(self._folder, ignore_errors=True)  # left by a process that was killed
@@ -136,12 +137,9 @@ class Workshop:
         key = brought.recipe if isinstance(brought, MadeFile) else brought.digest
         if key in self._files and os.path.exists(self._files[key]):
             return self._files[key]
-        file = self._new_file(key)
         if isinstance(brought, LayerFile):
-            member = brought.member
-            job = Extraction(member=member.path, digest=member.digest, target=file, mode=0o600)
-            self.archive(brought.archive).extract([job])
-            return file
+            return self._extracted(brought)
+        file = self._new_file(key)
         written = self._makers[brought.recipe](file)
         if (written.digest or hash_file(file)) != brought.digest:
             raise NotTheSame(
@@ -149,6 +147,24 @@ class Workshop:
                 hint="Something that it is made of changed meanwhile. Try again.",
             )
         return file
+
+    def expect(self, files: Iterable[LayerFile]) -> None:
+        """Note members of archives that will be asked for: they are taken out together, in one pass."""
+        for each in files:
+            self._expected.setdefault(each.archive, {})[each.digest] = each
+
+    def _extracted(self, wanted: LayerFile) -> str:
+        """Take a member out of its archive, with all others of it that are expected; return where it is."""
+        expected = self._expected.pop(wanted.archive, {})
+        jobs = []
+        for digest, each in {**expected, wanted.digest: wanted}.items():
+            if digest not in self._files or not os.path.exists(self._files[digest]):
+                target = self._new_file(digest)
+                jobs.append(
+                    Extraction(member=each.member.path, digest=digest, target=target, mode=0o600)
+                )
+        self.archive(wanted.archive).extract(jobs)
+        return self._files[wanted.digest]
 
     def _new_file(self, key: str) -> str:
         os.makedirs(self._folder, exist_ok=True)

@@ -45,7 +45,7 @@ def seen_through(
     found: dict[str, None] = {}
     for rule in rules:
         base, _ = _split(rule.take)
-        for entry, members in archives:
+        for entry, members in archives if rule.expect or rule.take == "**" else ():
             wrapper = _find_wrapper(rule, base, members, holds)
             top = _only_folder(members)
             if wrapper:

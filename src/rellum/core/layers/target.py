@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
 from rellum.core.errors import UserError
@@ -35,6 +35,9 @@ class Maker(Protocol):
     def edit(self, change: LayerEdit, below: Brought | None) -> Brought:
         """Return a file edited; ``below`` is what layers brought there, None: what the game has."""
 
+    def foresee(self, edits: Iterable[tuple[LayerEdit, Brought | None]]) -> None:
+        """Hear of all edits to come, each with what a layer brings under it, if that is known yet."""
+
     def rebuild(self, container: PlacePath, below: Brought | None, members: Members) -> Brought:
         """Return a container with members added, replaced and removed."""
 
@@ -54,6 +57,7 @@ def lay_over(
     ``folds_case``: patterns of what is removed fit capitals and small letters alike. Raises
     LayerClash, and what ``maker`` raises.
     """
+    maker.foresee(_edits_over(layers))
     tree = _Tree(maker, winner, folds_case)
     for layer in layers:
         tree.lay(layer)
@@ -64,6 +68,16 @@ def lay_over(
         hidden=tree.hidden,
         folders=frozenset(folder for layer in layers for folder in layer.folders),
     )
+
+
+def _edits_over(layers: Sequence[Layer]) -> Iterator[tuple[LayerEdit, Brought | None]]:
+    """Yield every edit with the file of a layer that lies under it; None where that is not known yet."""
+    edited = {change.edit.path for layer in layers for change in layer.edits}
+    files: dict[PlacePath, Brought] = {}
+    for layer in layers if edited else ():
+        files |= {file.path: file for file in layer.files if file.path in edited}
+        for change in layer.edits:
+            yield change, files.pop(change.edit.path, None)
 
 
 class _Tree:
