@@ -33,7 +33,7 @@ from rellum.core.layers.target import Members
 from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import open_state
-from rellum.core.paths import PlacePath
+from rellum.core.paths import PlacePath, TargetPath
 
 SHEET = """\
 [game]
@@ -135,8 +135,8 @@ class NoMaker:
     def foresee(self, edits: Iterable[tuple[LayerEdit, Brought | None]]) -> None:
         self.edits = list(edits)
 
-    def edit(self, change: LayerEdit, below: Brought | None) -> Brought:
-        raise AssertionError(f"nothing is edited here: {change}, {below}")
+    def edit(self, change: LayerEdit, below: Brought | None, container: Brought | None) -> Brought:
+        raise AssertionError(f"nothing is edited here: {change}, {below}, {container}")
 
     def rebuild(self, container: PlacePath, below: Brought | None, members: Members) -> Brought:
         raise AssertionError(f"no container is here: {container}, {below}, {members}")
@@ -144,7 +144,7 @@ class NoMaker:
     def vanilla(self, pattern: str) -> tuple[PlacePath, ...]:
         raise AssertionError(f"nothing is removed here: {pattern}")
 
-    def is_the_users(self, path: PlacePath) -> bool:
+    def is_the_users(self, path: TargetPath) -> bool:
         raise AssertionError(f"nothing is edited here: {path}")
 
 
@@ -181,9 +181,13 @@ class World:
         *,
         says: str = "",
         place: str = 'to = "@game/"',
+        archive: bytes | None = None,
     ) -> str:
-        """Write the archive of a release and add the release to its mod's card."""
-        content = zip_bytes(members)
+        """Write the archive of a release and add the release to its mod's card.
+
+        ``archive`` is the archive itself, where it is no plain one of ``members``.
+        """
+        content = archive if archive is not None else zip_bytes(members)
         name = f"{mod}-{version}.zip"
         write_tree(self.path("downloads"), {name: content})
         head = f'[mod]\nid = "{mod}"\nname = "{mod.title()}"\n'

@@ -11,7 +11,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator, Mapping
-from typing import NewType, TypeVar
+from typing import NamedTuple, NewType, TypeVar
 
 from rellum.core.errors import UserError
 
@@ -24,7 +24,24 @@ MemberPath = NewType("MemberPath", str)
 """A checked relative path inside an archive, parts joined by ``/``."""
 
 CONTAINER_SIGN = "!/"
-"""Stands between a container and the member that is meant: ``@game/data/core.pak!/maps/north.map``."""
+"""How cards write a member of a container: ``@game/data/core.pak!/maps/north.map``."""
+
+# A container is a file, and has an ending: a folder called 'Wow!' is none.
+_CONTAINER = re.compile(r"(?P<container>.*/[^/]*\.[A-Za-z0-9]{1,8})!(?:/(?P<member>.*))?")
+
+
+class MemberPlace(NamedTuple):
+    """A member of a container in the game, or a folder in it; ``member`` is empty for its top."""
+
+    container: PlacePath
+    member: MemberPath
+
+    def __str__(self) -> str:
+        return f"{self.container}{CONTAINER_SIGN}{self.member}"
+
+
+TargetPath = PlacePath | MemberPlace
+"""Where a layer puts something: a file of its own, or a member of a container."""
 
 GAME = "@game"
 GAME_PREFIX = "@game/"
@@ -104,6 +121,26 @@ def parse_place_path(text: str, places: Mapping[str, PlacePath]) -> PlacePath:
     return PlacePath(f"{base}/{rest}")
 
 
+def parse_target_path(text: str, places: Mapping[str, PlacePath]) -> TargetPath:
+    """Read where a card puts something: ``@place/rest`` or ``@place/file.pak!/member``. Raises UnsafePath."""
+    found = _CONTAINER.fullmatch(text.rstrip("/"))
+    if found is None:
+        return parse_place_path(text, places)
+    container = parse_place_path(found["container"], places)
+    member = found["member"] or ""
+    if member and (fault := fault_in_relative(member)):
+        raise UnsafePath(f"the path {text!r} cannot be used: {fault}")
+    return MemberPlace(container, MemberPath(member))
+
+
+def container_pattern(pattern: str) -> tuple[PlacePath, str] | None:
+    """Return the container, and the pattern of its members, that a pattern means; None for one of files."""
+    found = _CONTAINER.fullmatch(pattern)
+    if found is None or found["member"] is None:
+        return None
+    return PlacePath(found["container"]), found["member"]
+
+
 def parse_place_pattern(text: str, places: Mapping[str, PlacePath]) -> str:
     """Read a pattern over place paths, such as ``@mods/tides/**``. Raises UnsafePath.
 
@@ -122,9 +159,22 @@ def is_text(name: str) -> bool:
     return name.isascii() or not any("\udc80" <= sign <= "\udcff" for sign in name)
 
 
-def below(base: PlacePath, relative: str) -> PlacePath:
+Path = TypeVar("Path", PlacePath, MemberPlace, PlacePath | MemberPlace)
+
+
+def below(base: Path, relative: str) -> Path:
     """Return the path of ``relative``, already checked, under ``base``."""
-    return PlacePath(f"{base}/{relative}") if relative else base
+    if not relative:
+        return base
+    if isinstance(base, MemberPlace):
+        member = f"{base.member}/{relative}" if base.member else relative
+        return MemberPlace(base.container, MemberPath(member))
+    return PlacePath(f"{base}/{relative}")
+
+
+def file_of(path: TargetPath) -> PlacePath:
+    """Return the file that a path means: itself, or the container that it is a member of."""
+    return path.container if isinstance(path, MemberPlace) else path
 
 
 def parents(path: PlacePath) -> Iterator[PlacePath]:
@@ -134,19 +184,20 @@ def parents(path: PlacePath) -> Iterator[PlacePath]:
         yield path
 
 
-def choice_for(path: PlacePath, chosen: Mapping[PlacePath, Choice]) -> Choice | None:
+def choice_for(path: TargetPath, chosen: Mapping[PlacePath, Choice]) -> Choice | None:
     """Return what was chosen for a path itself, else for the nearest folder above it."""
     if not chosen:
         return None
-    return next((chosen[each] for each in (path, *parents(path)) if each in chosen), None)
+    file = file_of(path)
+    return next((chosen[each] for each in (file, *parents(file)) if each in chosen), None)
 
 
-def shown(path: str) -> str:
+def shown(path: str | MemberPlace) -> str:
     """Return the path as people see it: relative to the game folder where it lies there.
 
     Bytes of a name that are no text are written as codes.
     """
-    path = path.removeprefix(GAME_PREFIX)
+    path = str(path).removeprefix(GAME_PREFIX)
     return path if path.isascii() else path.encode("utf-8", "backslashreplace").decode("utf-8")
 
 
@@ -159,20 +210,15 @@ def shown_file(file: str) -> str:
     return min(relative, file, key=len)
 
 
-def split_member(path: PlacePath) -> tuple[PlacePath, MemberPath] | None:
-    """Return a container and the member in it that a path names; None where it names a file."""
-    container, sign, member = path.partition(CONTAINER_SIGN)
-    return (PlacePath(container), MemberPath(member)) if sign else None
-
-
-def root_of(path: PlacePath) -> str:
+def root_of(path: TargetPath) -> str:
     """Return the root that a path lies under: ``@game``, or a place outside the game folder."""
-    return path.partition("/")[0]
+    return file_of(path).partition("/")[0]
 
 
-def is_in_game(path: PlacePath) -> bool:
+def is_in_game(path: TargetPath) -> bool:
     """Whether a path lies in the game folder."""
-    return path.startswith(GAME_PREFIX) or path == GAME
+    file = file_of(path)
+    return file.startswith(GAME_PREFIX) or file == GAME
 
 
 def is_inside(inner: str, outer: str) -> bool:

@@ -15,7 +15,7 @@ from rellum.core.ids import ModId
 from rellum.core.layers.conflicts import find_conflicts
 from rellum.core.layers.model import Layer, LayerFile
 from rellum.core.layers.target import lay_over
-from rellum.core.paths import MemberPath, PlacePath
+from rellum.core.paths import MemberPath, PlacePath, TargetPath, file_of
 from tests.support import NoMaker, WorldTest
 
 
@@ -54,20 +54,21 @@ class ConflictsTest(unittest.TestCase):
         drawn = sorted(drawn, key=lambda each: each[0])  # a mod's parts stand together
         layers = [layer(mod, files) for mod, files in drawn]
 
-        def winner(path: PlacePath) -> ModId | None:
-            name = chosen.get(path[-1])
+        def winner(path: TargetPath) -> ModId | None:
+            name = chosen.get(str(path)[-1])
             return ModId(name) if name else None
 
         target = lay_over(layers, NoMaker(), winner)
         found = find_conflicts(layers, winner)
         for each in found.conflicts:
-            laid = target.files[each.path]
+            path = file_of(each.path)
+            laid = target.files[path]
             self.assertEqual(laid.owner, f"{each.winner} 1")
-            last = [files[each.path[-1]] for mod, files in drawn
-                    if mod == each.winner and each.path[-1] in files][-1]  # fmt: skip
+            last = [files[path[-1]] for mod, files in drawn
+                    if mod == each.winner and path[-1] in files][-1]  # fmt: skip
             assert isinstance(laid.file, LayerFile)
             self.assertEqual(laid.file.member.digest, hash_bytes(last.encode()))
-            self.assertEqual(each.is_chosen, chosen.get(each.path[-1]) in each.mods)
+            self.assertEqual(each.is_chosen, chosen.get(path[-1]) in each.mods)
         single = set(target.files) - {each.path for each in found.conflicts}
         self.assertEqual(
             sum(share.brings for share in found.shares),

@@ -123,6 +123,43 @@ class ContainersTest(WorldTest):
         self.make_resolved()
         self.assertIn("there is no container data/none.pak", self.world.run("apply", "-y").stderr)
 
+    def test_a_member_is_edited_in_a_container_that_a_mod_brings(self) -> None:
+        own = zip_bytes({"text/en.txt": b"one\ntwo\nthree\n", "text/de.txt": b"eins"})
+        self.world.add_release("tides", "1.0", {"own.pak": own}, place='to = "@data/tides/"')
+        self.world.add_release(
+            "words", "1.0", {"p/en.diff": DIFF}, says='load = { after = ["tides"] }',
+            place='folder = true\nto = "@data/words"\n[[release.edit]]\n'
+            'file = "@data/tides/own.pak!/text/en.txt"\nby = "diff"\nwith = "p/en.diff"',
+        )  # fmt: skip
+        self.make_applied()
+        content = self.world.game()["data/tides/own.pak"].content or b""
+        with zipfile.ZipFile(io.BytesIO(content)) as pak:
+            self.assertEqual(pak.read("text/en.txt"), b"one\n2\nthree\n")
+            self.assertEqual(pak.read("text/de.txt"), b"eins")
+        self.world.drop("words")
+        self.world.resolve()
+        self.world.apply()
+        self.assertEqual(self.world.game()["data/tides/own.pak"].content, own)
+
+    def test_a_folder_whose_name_ends_in_the_sign_is_a_folder(self) -> None:
+        self.world.add_release("tides", "1.0", {"Wow!/a.dat": b"a"}, place='to = "@mods/Ahoy!/"')
+        self.make_applied()
+        self.assertEqual(self.world.game()["mods/Ahoy!/Wow!/a.dat"].content, b"a")
+        self.assertEqual(self.world.check(deep=True).findings, ())
+
+    def test_an_archive_is_laid_packed(self) -> None:
+        self.world.add_release(
+            "tides", "1.0", {"a.dat": b"a"}, place='packed = true\nto = "@mods/tides.pack"'
+        )
+        before = self.world.game()
+        self.make_applied()
+        content = self.world.game()["mods/tides.pack"].content or b""
+        with zipfile.ZipFile(io.BytesIO(content)) as pak:
+            self.assertEqual(pak.read("a.dat"), b"a")
+        self.assertEqual(self.world.check(deep=True).findings, ())
+        self.world.restore_all()
+        self.assertEqual(self.world.game(), before)
+
 
 if __name__ == "__main__":
     unittest.main()

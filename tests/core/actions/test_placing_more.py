@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import unittest
+from unittest import mock
 
-from rellum.core.actions.outside import NoPlace
+from rellum.core.actions.outside import NoPlace, folds_names
 from rellum.core.errors import UserError
 from tests.support import WorldTest, snapshot, without_marker, write_tree
 
@@ -195,6 +196,21 @@ ${end}
                                place='to = "@game/"\nrename = { "b/x.dat" = "A/X.dat" }')  # fmt: skip
         with self.assertRaisesRegex(UserError, "both a/x.dat and A/X.dat"):
             self.make_applied()
+
+    def test_names_that_differ_in_capitals_alone(self) -> None:
+        self.world.add_release("tides", "1.0", {"a/x.dat": b"1", "a/X.dat": b"2"})
+        with (
+            mock.patch("rellum.core.actions.outside.folds_names", return_value=True),
+            self.assertRaisesRegex(UserError, "a/x.dat and a/X.dat are one file to this system"),
+        ):
+            self.make_applied()
+        if not folds_names(self.world.path("game")):
+            self.world.apply()
+            game = self.world.game()
+            self.assertEqual((game["a/x.dat"].content, game["a/X.dat"].content), (b"1", b"2"))
+        self.world.change_sheet(game="folds-case = true")
+        with self.assertRaisesRegex(UserError, "both a/x.dat and a/X.dat, which are one file"):
+            self.world.apply()
 
     def test_a_place_called_after_a_file_of_the_game(self) -> None:
         self.world.change_sheet('\n[names]\nworld = { of = "@game/worlds/*.world" }\n')

@@ -20,15 +20,15 @@ PARTS = st.sampled_from(["a", "A", "b", "\u00e9", "e\u0301", "\u00c9", "ss", "\u
 PATHS = st.lists(PARTS, min_size=1, max_size=3).map("/".join)
 
 
-def folded(path: str) -> str:
-    return unicodedata.normalize("NFC", path).casefold()
+def composed(path: str) -> str:
+    return unicodedata.normalize("NFC", path)
 
 
 def collides(paths: list[str]) -> bool:
-    """Whether a file system that folds case and composes Unicode could not hold these files."""
+    """Whether a file system that composes Unicode could not hold these files."""
     files: set[str] = set()
     folders: set[str] = set()
-    for path in map(folded, paths):
+    for path in map(composed, paths):
         parts = path.split("/")
         above = {"/".join(parts[:n]) for n in range(1, len(parts))}
         if path in files or path in folders or above & files:

@@ -96,10 +96,8 @@ class ArchiveTest(unittest.TestCase):
             self.assertIn("refused whole", self.refusal(stream.getvalue()), name)
 
     def test_members_that_are_refused(self) -> None:
-        self.assertIn("is a link", self.refusal(with_attributes("l", stat.S_IFLNK | 0o777)))
         self.assertIn("neither", self.refusal(with_attributes("l", stat.S_IFIFO | 0o644)))
-        for members in ({"A": b"", "a": b""}, {"e\u0301": b"", "\u00e9": b""}):
-            self.assertIn("one file on some systems", self.refusal(zip_bytes(members)))
+        self.assertIn("be one file", self.refusal(zip_bytes({"e\u0301": b"", "\u00e9": b""})))
         self.assertIn("a file and a folder", self.refusal(zip_bytes({"a": b"", "a/b": b""})))
 
     def test_encrypted(self) -> None:

@@ -199,8 +199,8 @@ class ZooTest(unittest.TestCase):
             return change
 
         for kind, words in (
-            (tarfile.SYMTYPE, "is a link (to '../../outside')"),
-            (tarfile.LNKTYPE, "is a link"),
+            (tarfile.SYMTYPE, "leads out of the archive (to '../../outside')"),
+            (tarfile.LNKTYPE, "leads out of the archive"),
             (tarfile.CHRTYPE, "is a device"),
             (tarfile.FIFOTYPE, "neither a file nor a folder"),
         ):
@@ -210,8 +210,8 @@ class ZooTest(unittest.TestCase):
 
     def test_hostile_members_of_7z(self) -> None:
         self.make("ln -s /etc/hosts link && 7z a -bd -snl ../a.7z .")
-        with self.assertRaisesRegex(ArchiveFault, "'link' is a link"):
-            open_archive(self.path("a.7z"))
+        with self.assertRaisesRegex(ArchiveFault, "'link' is a link that leads out"):
+            open_archive(self.path("a.7z")).check()
 
     def test_a_decoder_that_damage_can_break_is_not_used(self) -> None:
         self.make("7z a -bd -m0=PPMd ../a.7z .")

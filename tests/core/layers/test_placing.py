@@ -15,7 +15,7 @@ from rellum.core.ids import ModId
 from rellum.core.layers.model import Layer, LayerFile
 from rellum.core.layers.placing import PlacingFault, place_archives, seen_through
 from rellum.core.layers.target import LayerClash, lay_over
-from rellum.core.paths import MemberPath, PlacePath
+from rellum.core.paths import MemberPath, PlacePath, TargetPath, shown
 from rellum.core.shelf.index import ShelfEntry
 from tests.support import NoMaker
 
@@ -34,13 +34,13 @@ def rule(
     )
 
 
-def no_winner(_: PlacePath) -> None:
+def no_winner(_: TargetPath) -> None:
     """The load order decides."""
 
 
 def placed(rules: list[PlaceRule], *paths: str) -> dict[str, str]:
     files = place_archives(rules, [(ENTRY, [member(path) for path in paths])])
-    return {file.path.removeprefix("@game/"): file.member.path for file in files}
+    return {shown(file.path): file.member.path for file in files}
 
 
 class PlacingTest(unittest.TestCase):
@@ -118,7 +118,7 @@ class PlacingTest(unittest.TestCase):
             ((), {"a_core"}),
         ):
             files = place_archives(rules, [(ENTRY, members)], options)
-            self.assertEqual({file.path.rpartition("/")[2] for file in files}, names)
+            self.assertEqual({str(file.path).rpartition("/")[2] for file in files}, names)
 
     def test_patterns(self) -> None:
         paths = ("tex/a.tex", "tex/b.png", "tex/deep/c.tex", "one.txt")

@@ -126,6 +126,8 @@ def _show(results: list[Taken]) -> None:
 
 
 def _remarks(taken: Taken) -> list[str]:
+    from rellum.core.archives.links import links_laid
+
     words = [taken.reason] if taken.reason else []
     if taken.known and taken.known.by in ("md5", "sha1"):
         words.append(f"known by its {taken.known.by.upper()} only, which proves little")
@@ -135,6 +137,8 @@ def _remarks(taken: Taken) -> list[str]:
         words.append(_UNKNOWN)
     if taken.encoding:
         words.append(f"the names in it are read as {taken.encoding}")
+    if taken.copies:
+        words.append(links_laid(taken.copies))
     return words
 
 
@@ -161,6 +165,7 @@ def _document(taken: Taken) -> dict[str, Any]:
         "size": taken.size,
         "blake3": taken.digest,
         "encoding": taken.encoding or None,
+        "copies": taken.copies,
         "likely": [
             {"release": each.label, "points": each.points, "traits": list(each.traits)}
             for each in taken.likely

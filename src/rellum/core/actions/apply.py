@@ -15,7 +15,12 @@ from rellum.core.actions.load_order_file import with_load_order
 from rellum.core.actions.making import Making
 from rellum.core.actions.needed import release_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.outside import refuse_second_names, refuse_unknown_places, roots_of
+from rellum.core.actions.outside import (
+    refuse_one_name,
+    refuse_second_names,
+    refuse_unknown_places,
+    roots_of,
+)
 from rellum.core.actions.rebase import Rebase, find_rebase, with_rebase
 from rellum.core.actions.resolve import current_line_up
 from rellum.core.actions.settling import (
@@ -48,7 +53,7 @@ from rellum.core.pack.pack_edits import changed_text
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.patching.merge import Side
-from rellum.core.paths import PlacePath, is_in_game
+from rellum.core.paths import PlacePath, file_of, is_in_game
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
 
@@ -223,6 +228,7 @@ class Preparing:
             folds_case=catalog.sheet.folds_case,
         )
         refuse_second_names(target.files, self.roots)
+        refuse_one_name(target.files, self.roots)
         mods = _mods_of(line_up)
         target, settings = settle(target, self.workshop, self._side_of(), mods)
         owners = [layer.owner for layer in found.layers]
@@ -334,9 +340,9 @@ class Preparing:
 
 def _paths_of(layers: Sequence[Layer], sheet: GameSheet) -> Iterator[PlacePath]:
     for layer in layers:
-        yield from (file.path for file in layer.files if not is_in_game(file.path))
+        yield from (file_of(file.path) for file in layer.files if not is_in_game(file.path))
         yield from layer.folders
-        yield from (change.edit.path for change in layer.edits)
+        yield from (file_of(change.edit.path) for change in layer.edits)
     if sheet.load_order:
         yield sheet.load_order.path
 

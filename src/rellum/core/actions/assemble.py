@@ -348,7 +348,9 @@ def _extract(part: Part, paths: Sequence[PlacePath], target: Roots) -> None:
         if os.path.lexists(there):
             os.unlink(there)
         mode = EXECUTABLE_MODE if member.executable else PLAIN_MODE
-        jobs.append(Extraction(member=member.path, digest=member.digest, target=there, mode=mode))
+        jobs.append(
+            Extraction(member=member.stored_as, digest=member.digest, target=there, mode=mode)
+        )
     part.archive.extract(jobs)
 
 

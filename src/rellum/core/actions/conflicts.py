@@ -17,7 +17,7 @@ from rellum.core.ids import ModId
 from rellum.core.layers.conflicts import Conflicts, find_conflicts
 from rellum.core.nearest import nearest
 from rellum.core.pack.pack_file import PackFile, read_pack_file
-from rellum.core.paths import PlacePath, UnsafePath, choice_for, parse_place_path
+from rellum.core.paths import PlacePath, TargetPath, UnsafePath, choice_for, parse_place_path
 from rellum.core.shelf.store import Shelf
 
 
@@ -43,7 +43,7 @@ def conflicts(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) ->
     return find_conflicts(layers, winners_of(pack, catalog))
 
 
-def winners_of(pack: PackFile, catalog: Catalog) -> Callable[[PlacePath], ModId | None]:
+def winners_of(pack: PackFile, catalog: Catalog) -> Callable[[TargetPath], ModId | None]:
     """Return the pack's choices of who wins a path, or all paths of a folder. Raises BadWinner."""
     chosen: dict[PlacePath, ModId] = {}
     for text, mod, source in pack.winners:

@@ -100,7 +100,7 @@ def _texts(archive: Archive, members: Sequence[Member], folder: str) -> dict[str
     wanted = sorted(wanted, key=lambda each: (each.path.count("/"), each.path))[:_MOST_TEXTS]
     jobs = [
         Extraction(
-            member=member.path,
+            member=member.stored_as,
             digest=member.digest,
             target=os.path.join(folder, f"text-{number}"),
             mode=0o600,

@@ -21,7 +21,7 @@ from rellum.core.folder.listing import FolderEntry
 from rellum.core.globs import any_test
 from rellum.core.hashing import Digest
 from rellum.core.pack.new_state import BaselineRow
-from rellum.core.paths import GAME, PlacePath, Roots, is_in_game, parents
+from rellum.core.paths import GAME, PlacePath, Roots, file_of, is_in_game, parents
 from rellum.core.shelf.store import Shelf
 
 _FOLDER_MODE = 0o755
@@ -127,8 +127,9 @@ def _own_folders(catalog: Catalog) -> Iterator[tuple[PlacePath, str]]:
     for mod in catalog.mods.values():
         for release in mod.releases:
             for rule in release.places:
-                if rule.to not in places and "${" not in rule.to:
-                    yield rule.to, mod.id
+                folder = file_of(rule.to)
+                if folder == rule.to and folder not in places and "${" not in folder:
+                    yield folder, mod.id
 
 
 def signs_of_mods(

@@ -22,7 +22,9 @@ from rellum.core.pack.state import Made
 from rellum.core.paths import (
     MemberPath,
     PlacePath,
+    TargetPath,
     UnsafePath,
+    file_of,
     parse_member_path,
     parse_place_path,
     shown,
@@ -56,7 +58,7 @@ def graft_layers(
         if not os.path.exists(graft.donor) and (stands := _as_laid(graft, workshop)):
             removes = () if slot in had else (f"{slot}/**",)
             layer = Layer(mod=ModId(graft.name), version=GRAFT, files=stands, removes=removes)
-            yield layer, shape_of(graft.name, had, [file.path for file in stands])
+            yield layer, shape_of(graft.name, had, [file_of(file.path) for file in stands])
             continue
         members, archive = _donor_files(graft, workshop)
         rule = PlaceRule(
@@ -74,7 +76,7 @@ def graft_layers(
             placed, removes = {slot: _only_file(graft, placed)}, ()
         files = [_brought(path, member, graft, archive) for path, member in placed.items()]
         layer = Layer(mod=ModId(graft.name), version=GRAFT, files=tuple(files), removes=removes)
-        yield layer, shape_of(graft.name, had, [file.path for file in files])
+        yield layer, shape_of(graft.name, had, [file_of(file.path) for file in files])
 
 
 def _refuse_slot_twice(graft: Graft, slot: PlacePath, slots: dict[PlacePath, Graft]) -> None:
@@ -105,7 +107,7 @@ def _name(member: Member) -> str:
     return member.path.rpartition("/")[2]
 
 
-def _only_file(graft: Graft, placed: dict[PlacePath, Member]) -> Member:
+def _only_file(graft: Graft, placed: dict[TargetPath, Member]) -> Member:
     """Return the one file that stands for a slot of one file. Raises GraftFault."""
     if len(placed) != 1:
         raise GraftFault(
@@ -141,7 +143,7 @@ def _as_laid(graft: Graft, workshop: Workshop) -> tuple[Brought, ...]:
     return tuple(files)
 
 
-def _brought(path: PlacePath, member: Member, graft: Graft, archive: Digest | None) -> Brought:
+def _brought(path: TargetPath, member: Member, graft: Graft, archive: Digest | None) -> Brought:
     if archive:
         return LayerFile(path=path, archive=archive, member=member)
     file = os.path.join(graft.donor, *member.path.split("/"))

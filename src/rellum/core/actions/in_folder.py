@@ -13,7 +13,7 @@ from rellum.core.layers.placing import place_archives
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease
 from rellum.core.pack.state import State, StateFault, open_state
-from rellum.core.paths import CONTAINER_SIGN, PlacePath, Roots
+from rellum.core.paths import MemberPlace, PlacePath, Roots, file_of
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import are_chosen
@@ -40,7 +40,7 @@ class InFolder:
                 return 0
             archives = [(each, shelf.members(each.digest)) for each in entries if each]
             placed = place_archives(part.places, archives, locked.options)
-            files |= {file.path: file for file in placed}
+            files |= {file_of(file.path): file for file in placed}
         return count if self._are_laid(files) else 0
 
     @cached_property
@@ -72,8 +72,7 @@ def _entries(part: Release, locked: LockedRelease, shelf: Shelf) -> Iterator[She
 
 def _only_brings(rule: PlaceRule) -> bool:
     """Whether a rule lays members of archives as they are, at paths that it tells itself."""
-    is_plain = not (rule.copy or rule.text or rule.is_folder)
-    return is_plain and "${" not in rule.to and CONTAINER_SIGN not in f"{rule.to}/"
+    return rule.takes_members and not isinstance(rule.to, MemberPlace) and "${" not in rule.to
 
 
 def _changes_files(part: Release) -> bool:

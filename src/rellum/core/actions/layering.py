@@ -21,13 +21,20 @@ from rellum.core.catalog.model import Catalog, GameSheet, PlaceRule, Release, Se
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
-from rellum.core.layers.model import Brought, Layer, LayerEdit, never_the_users
-from rellum.core.layers.placing import PlacingFault, place_archives, seen_through
+from rellum.core.layers.model import Brought, DiskFile, Layer, LayerEdit, never_the_users
+from rellum.core.layers.placing import PlacingFault, packed_archive, place_archives, seen_through
 from rellum.core.layers.spelling import spell_alike
 from rellum.core.layers.texts import fill_names, fill_text
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
 from rellum.core.pack.pack_file import PackFile
-from rellum.core.paths import PlacePath, fault_in_relative, shown
+from rellum.core.paths import (
+    MemberPlace,
+    PlacePath,
+    TargetPath,
+    fault_in_relative,
+    file_of,
+    shown,
+)
 from rellum.core.roles import Role
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.solving.problem import are_chosen
@@ -183,21 +190,21 @@ class _Releasing:
             for rule in part.places
             if are_chosen(rule.options, self.locked.options)
         ]
-        taken = [rule for rule in rules if not (rule.copy or rule.text or rule.is_folder)]
-        files: dict[PlacePath, Brought] = {
+        taken = [rule for rule in rules if rule.takes_members]
+        files: dict[TargetPath, Brought] = {
             file.path: file
             for file in place_archives(
                 taken, archives, self.locked.options, self.line_up.workshop.holds
             )
         }
         for rule in rules:
-            if made := self._made(rule):
+            if made := self._made(rule, archives):
                 files[rule.to] = made
         return Layer(
             mod=self.locked.mod,
             version=release.version.text,
             files=tuple(files.values()),
-            folders=tuple(rule.to for rule in rules if rule.is_folder),
+            folders=tuple(file_of(rule.to) for rule in rules if rule.is_folder),
             edits=tuple(
                 LayerEdit(edit=edit, archives=tuple(archives))
                 for edit in part.edits
@@ -208,10 +215,16 @@ class _Releasing:
             notes=seen_through(taken, archives, self.line_up.workshop.holds),
         )
 
-    def _made(self, rule: PlaceRule) -> Brought | None:
-        """Return what a rule brings that takes nothing from an archive. Raises PlacingFault."""
+    def _made(
+        self, rule: PlaceRule, archives: Sequence[tuple[ShelfEntry, Sequence[Member]]]
+    ) -> Brought | None:
+        """Return what a rule brings that takes nothing out of an archive. Raises PlacingFault."""
         where = place_of(rule.source)
         workshop = self.line_up.workshop
+        if rule.is_packed:
+            entry = packed_archive(rule, [entry for entry, _ in archives])
+            file = workshop.shelf.path_of(entry.digest)
+            return DiskFile(path=rule.to, file=file, digest=entry.digest, size=entry.size)
         if rule.text is not None:
             text = fill_text(rule.text, self.values, where)
             return workshop.make_text(rule.to, text.encode("utf-8"))
@@ -225,10 +238,15 @@ class _Releasing:
             )
         return replace(below, path=rule.to, file=workshop.file(below))
 
-    def _place(self, path: PlacePath, rule: PlaceRule) -> PlacePath:
+    def _place(self, path: TargetPath, rule: PlaceRule) -> TargetPath:
         """Fill in the names in a path, where a place is called after a file of the game."""
-        if "${" not in path:
+        if "${" not in file_of(path):
             return path
+        if isinstance(path, MemberPlace):
+            return MemberPlace(self._filled(path.container, rule), path.member)
+        return self._filled(path, rule)
+
+    def _filled(self, path: PlacePath, rule: PlaceRule) -> PlacePath:
         where = place_of(rule.source)
         filled = fill_names(path, self.values, where)
         if fault := fault_in_relative(filled[1:]):
@@ -236,7 +254,7 @@ class _Releasing:
         return PlacePath(filled)
 
 
-def update_rule(release: Release, sheet: GameSheet) -> Callable[[PlacePath], Role]:
+def update_rule(release: Release, sheet: GameSheet) -> Callable[[TargetPath], Role]:
     """Return how a release's files are brought up to date: by its own word, else by the sheet's."""
     rules = (*release.settings, *sheet.settings)
     carried = (*release.carry, *sheet.carry)
@@ -246,7 +264,8 @@ def update_rule(release: Release, sheet: GameSheet) -> Callable[[PlacePath], Rol
     tests = [(any_test([each], folds_case=folds_case), _ROLES[word]) for each, word in rules]
     is_carried = any_test(carried, folds_case=folds_case)
 
-    def role_of(path: PlacePath) -> Role:
+    def role_of(path: TargetPath) -> Role:
+        path = file_of(path)
         for fits, role in tests:
             if fits(path):
                 return role

@@ -12,7 +12,14 @@ from rellum.core.layers.model import Brought, LayerEdit, MadeFile, Removal
 from rellum.core.layers.target import Members
 from rellum.core.patching.container import extract_member, members_of, rebuild
 from rellum.core.patching.model import PatchFault
-from rellum.core.paths import CONTAINER_SIGN, PlacePath, shown, split_member
+from rellum.core.paths import (
+    MemberPath,
+    MemberPlace,
+    PlacePath,
+    TargetPath,
+    container_pattern,
+    shown,
+)
 
 
 class Making:
@@ -22,33 +29,38 @@ class Making:
         self.workshop = workshop
         self.sheet = sheet
 
-    def edit(self, change: LayerEdit, below: Brought | None) -> Brought:
+    def edit(self, change: LayerEdit, below: Brought | None, container: Brought | None) -> Brought:
         """Return a file edited; what the game has is taken where no layer brings it."""
-        path = change.edit.path
-        return make_edited(self.workshop, change, below or self._vanilla_at(path))
+        if below is None:
+            path = change.edit.path
+            if isinstance(path, MemberPlace):
+                below = self._member(path, container or self.workshop.below(path.container))
+            else:
+                below = self.workshop.below(path)
+        return make_edited(self.workshop, change, below)
 
     def foresee(self, edits: Iterable[tuple[LayerEdit, Brought | None]]) -> None:
         """Note what edits will need of archives, so that each archive is read once."""
         expect_for_edits(self.workshop, edits)
 
-    def vanilla(self, pattern: str) -> Iterable[PlacePath]:
+    def vanilla(self, pattern: str) -> Iterable[TargetPath]:
         """Return what the game has that fits a pattern: files, or members of a container."""
-        container, sign, _ = pattern.partition(CONTAINER_SIGN)
-        if not sign:
+        parts = container_pattern(pattern)
+        if parts is None:
             return self.workshop.vanilla(pattern)
-        container = self.workshop.spelt(PlacePath(container))
-        below = self.workshop.below(PlacePath(container))
+        container = self.workshop.spelt(parts[0])
+        below = self.workshop.below(container)
         if below is None:
             return ()
-        fits = any_test([pattern], folds_case=self.workshop.folds_case)
+        fits = any_test([parts[1]], folds_case=self.workshop.folds_case)
         members = members_of(self.workshop.file(below), shown(container))
-        return [PlacePath(path) for member in members if fits(path := f"{container}{sign}{member}")]
+        return [MemberPlace(container, MemberPath(member)) for member in members if fits(member)]
 
-    def is_the_users(self, path: PlacePath) -> bool:
+    def is_the_users(self, path: TargetPath) -> bool:
         """Whether a file is the user's own: not the game's, and no member of a container."""
-        return split_member(path) is None and path not in self.workshop.opened.state.baseline(
-            [path]
-        )
+        if isinstance(path, MemberPlace):
+            return False
+        return path not in self.workshop.opened.state.baseline([path])
 
     def rebuild(self, container: PlacePath, below: Brought | None, members: Members) -> MadeFile:
         """Return a container with members added, replaced and removed. Raises PatchFault."""
@@ -82,15 +94,11 @@ class Making:
 
         return self.workshop.make(container, recipe, make, executable=base.executable)
 
-    def _vanilla_at(self, path: PlacePath) -> Brought | None:
-        """Return what the game has at a path: a file, or a member of a container."""
-        parts = split_member(path)
-        if parts is None:
-            return self.workshop.below(path)
-        container, member = parts
-        below = self.workshop.below(container)
+    def _member(self, path: MemberPlace, below: Brought | None) -> Brought | None:
+        """Return a member of a container, if it is there: of the game's, or of one that a mod brings."""
         if below is None:
             return None
+        container, member = path
         name = shown(container)
         recipe = recipe_of("member", below.digest, member)
         # What was taken out once is there; only else the container, which may be large, is looked into.

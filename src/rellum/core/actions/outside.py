@@ -12,10 +12,16 @@ from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import PackFile
-from rellum.core.paths import GAME, PlacePath, Roots, is_inside, root_of
+from rellum.core.paths import GAME, PlacePath, Roots, is_inside, root_of, shown
 
 if TYPE_CHECKING:
     from rellum.core.actions.open_pack import OpenPack
+
+
+class OneName(UserError):
+    """Two files of the line-up would be one file on this system."""
+
+    code = "one-name"
 
 
 class NoPlace(UserError):
@@ -113,6 +119,30 @@ def refuse_second_names(paths: Iterable[PlacePath], roots: Roots) -> None:
                     f"{path} lies in the place {inner}, and must be written {inner}/{rest}",
                     hint="Correct 'to' in the card.",
                 )
+
+
+def refuse_one_name(paths: Iterable[PlacePath], roots: Roots) -> None:
+    """Refuse paths that differ in capitals alone, where the system takes them for one. Raises OneName."""
+    known: dict[str, PlacePath] = {}
+    for path in paths:
+        first = known.setdefault(path.casefold(), path)
+        if first != path and folds_names(roots.folder_of(path)):
+            raise OneName(
+                f"{shown(first)} and {shown(path)} are one file to this system",
+                hint="Leave one of them out, or rename it, in the card that brings it.",
+            )
+
+
+def folds_names(folder: str) -> bool:
+    """Whether the system takes names in a folder that differ in capitals alone for one."""
+    try:
+        with os.scandir(folder) as entries:
+            name = next((each.name for each in entries if each.name.swapcase() != each.name), "")
+        return bool(name) and os.path.samefile(
+            os.path.join(folder, name), os.path.join(folder, name.swapcase())
+        )
+    except OSError:
+        return False
 
 
 def _refuse_moved(opened: OpenPack, found: Mapping[str, str]) -> None:

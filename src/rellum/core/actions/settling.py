@@ -19,7 +19,7 @@ from rellum.core.pack.pack_file import PackFile
 from rellum.core.patching.keys import form_by_name
 from rellum.core.patching.merge import Conflict, Merged, Side, merge_settings
 from rellum.core.patching.model import PatchFault
-from rellum.core.paths import PlacePath, UnsafePath, choice_for, parse_place_path, shown
+from rellum.core.paths import PlacePath, UnsafePath, choice_for, file_of, parse_place_path, shown
 
 MOST_BYTES = 16 << 20
 """Larger files are not settings, and are not merged."""
@@ -71,7 +71,7 @@ def settle(
         if not isinstance(each.file, Removal):
             entry = baseline.get(path)
             native = entry.content if entry else None
-            files[path] = settler.settled(each, each.file, laid.get(path), native)
+            files[path] = settler.settled(path, each, each.file, laid.get(path), native)
     return replace(target, files=files), tuple(settler.conflicts)
 
 
@@ -88,15 +88,19 @@ class _Settler:
         self.conflicts: list[SettingsConflict] = []
 
     def settled(
-        self, target: TargetFile, theirs: Brought, laid: Laid | None, native: Content | None
+        self,
+        path: PlacePath,
+        target: TargetFile,
+        theirs: Brought,
+        laid: Laid | None,
+        native: Content | None,
     ) -> TargetFile:
-        """Return a file with the user's changes and the release's."""
-        path = theirs.path
+        """Return the file at a path with the user's changes and the release's."""
         as_brought = target._replace(base=theirs)
         mine = self.workshop.now(path)
         waiting = self.waiting.get(path) if laid is None else None
         if waiting and (mine is None or (native is not None and mine.digest == native.digest)):
-            return self._returned(as_brought, waiting, theirs)
+            return self._returned(path, as_brought, waiting, theirs)
         if mine is None or (laid is None and target.is_users):
             return as_brought
         base = laid.base if laid else native.digest if native else None
@@ -106,25 +110,27 @@ class _Settler:
             return as_brought
         if base == theirs.digest:
             return as_brought._replace(file=mine)
-        return self._merged(as_brought, base, mine, theirs)
+        return self._merged(path, as_brought, base, mine, theirs)
 
-    def _returned(self, target: TargetFile, kept: Kept, theirs: Brought) -> TargetFile:
+    def _returned(
+        self, path: PlacePath, target: TargetFile, kept: Kept, theirs: Brought
+    ) -> TargetFile:
         """Return the user's file, which waited for its mod, with what the release changed meanwhile."""
         file = os.path.join(self.workshop.opened.home.originals_folder, kept.digest)
-        mine = DiskFile(path=theirs.path, file=file, digest=kept.digest, size=kept.size)
+        mine = DiskFile(path=path, file=file, digest=kept.digest, size=kept.size)
         target = target._replace(returns=kept.aside_for)
         if kept.base in (None, theirs.digest):
             return target._replace(file=mine)
-        return self._merged(target, kept.base, mine, theirs)
+        return self._merged(path, target, kept.base, mine, theirs)
 
     def _merged(
         self,
+        path: PlacePath,
         target: TargetFile,
         base: Digest | None,
         mine: DiskFile,
         theirs: Brought,
     ) -> TargetFile:
-        path = theirs.path
         side = self.rules(path)
         before = self._base_file(path, base)
         inputs = (base if before else None, mine.digest, theirs.digest)
@@ -146,7 +152,7 @@ class _Settler:
         return target._replace(file=made, keeps_copy=keeps)
 
     def _merge(self, base: str | None, mine: DiskFile, theirs: Brought, prefer: Side) -> Merged:
-        path = theirs.path
+        path = file_of(theirs.path)
         contents = []
         for file in (base, mine.file, self.workshop.file(theirs)):
             if file and os.path.getsize(file) > MOST_BYTES:

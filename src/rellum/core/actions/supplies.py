@@ -173,7 +173,7 @@ def _extract_into_store(
             if member.digest in digests:
                 target = os.path.join(work, f"{number:07}")
                 jobs[member.digest] = Extraction(
-                    member=member.path, digest=member.digest, target=target, mode=PLAIN_MODE
+                    member=member.stored_as, digest=member.digest, target=target, mode=PLAIN_MODE
                 )
         archive.extract(list(jobs.values()), listen)
         site = opened.site

@@ -44,7 +44,8 @@ class Taken:
     """What became of one file. ``reason`` and ``hint`` tell why one was refused, or what is missing.
 
     ``likely`` are the releases that an unknown archive may be. ``encoding`` is how its members' names
-    were written where they were no Unicode. ``size`` is in bytes.
+    were written where they were no Unicode. ``copies``: as how many files its links are laid. ``size`` is
+    in bytes.
     """
 
     path: str
@@ -58,6 +59,7 @@ class Taken:
     hint: str = ""
     likely: tuple[Likely, ...] = ()
     encoding: str = ""
+    copies: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -365,6 +367,7 @@ class Taker:
             form=took.entry.form,
             likely=likely,
             encoding=took.entry.encoding,
+            copies=took.copies,
         )
 
     def _refuse_other_shape(self, path: str, release: Release, took: Took) -> None:

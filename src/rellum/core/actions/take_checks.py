@@ -20,7 +20,7 @@ _ENDINGS = (".zip", ".7z", ".rar", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz")
 
 def shape_fault(release: Release, entry: ShelfEntry, members: Sequence[Member]) -> str:
     """Say why an archive has nothing of what a release lays; an empty text where it has something."""
-    rules = [rule for rule in release.places if not (rule.copy or rule.text or rule.is_folder)]
+    rules = [rule for rule in release.places if rule.takes_members]
     faults = []
     for rule in rules:
         try:

@@ -20,7 +20,15 @@ from rellum.core.globs import any_test, fixed_folder
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, MadeFile
 from rellum.core.pack.state import Made
-from rellum.core.paths import PlacePath, Roots, below, shown
+from rellum.core.paths import (
+    MemberPlace,
+    PlacePath,
+    Roots,
+    TargetPath,
+    below,
+    file_of,
+    shown,
+)
 from rellum.core.shelf.store import Shelf
 
 
@@ -83,7 +91,7 @@ class Workshop:
         shutil.rmtree(self._folder, ignore_errors=True)
 
     def make(
-        self, path: PlacePath, recipe: str, maker: Maker, *, executable: bool = False
+        self, path: TargetPath, recipe: str, maker: Maker, *, executable: bool = False
     ) -> MadeFile:
         """Return what a recipe gives; ``maker`` is only called where that is not known yet."""
         self._makers[recipe] = maker
@@ -111,7 +119,7 @@ class Workshop:
         """Remember what a recipe gave."""
         self._learnt[recipe] = made
 
-    def make_text(self, path: PlacePath, content: bytes) -> MadeFile:
+    def make_text(self, path: TargetPath, content: bytes) -> MadeFile:
         """Return a small file with that content."""
         digest = hash_bytes(content)
         recipe = recipe_of("text", digest)
@@ -161,7 +169,9 @@ class Workshop:
             if digest not in self._files or not os.path.exists(self._files[digest]):
                 target = self._new_file(digest)
                 jobs.append(
-                    Extraction(member=each.member.path, digest=digest, target=target, mode=0o600)
+                    Extraction(
+                        member=each.member.stored_as, digest=digest, target=target, mode=0o600
+                    )
                 )
         self.archive(wanted.archive).extract(jobs)
         return self._files[wanted.digest]
@@ -197,8 +207,10 @@ class Workshop:
         size = os.path.getsize(absolute)
         return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
 
-    def holds(self, folder: PlacePath, name: str) -> bool:
+    def holds(self, folder: TargetPath, name: str) -> bool:
         """Whether the game has something of a name in a folder, or a place of the sheet is there."""
+        if isinstance(folder, MemberPlace):
+            return False
         path = self.spelt(below(folder, name))
         places = self.opened.rules.places.values()
         return path in places or path in self.opened.state.baseline([path])
@@ -219,7 +231,7 @@ class Workshop:
 
     def _is_vanilla(self, file: DiskFile, candidate: str) -> bool:
         """Whether a vanilla file lies where it did, with the size and time that it had."""
-        entry = self.opened.state.baseline([file.path]).get(file.path)
+        entry = self.opened.state.baseline([path := file_of(file.path)]).get(path)
         if entry is None or entry.content is None or entry.content.digest != file.digest:
             return False
         try:
@@ -233,7 +245,7 @@ class Workshop:
         """Return where the content lies of what lay under all layers. Raises NotAsAdopted."""
         if file.digest not in self._files:
             original = os.path.join(self.opened.home.originals_folder, file.digest)
-            for candidate in (original, self.roots.absolute(file.path)):
+            for candidate in (original, self.roots.absolute(file_of(file.path))):
                 if self._is_vanilla(file, candidate) or _has(candidate, file.digest):
                     self._files[file.digest] = candidate
                     break

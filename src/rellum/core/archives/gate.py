@@ -8,9 +8,21 @@ from __future__ import annotations
 
 import unicodedata
 from collections.abc import Iterator
+from typing import Final, NamedTuple
 
 from rellum.core.archives.model import ArchiveFault, Limits
 from rellum.core.paths import MemberPath, UnsafePath, parse_member_path
+
+LONGEST_TARGET: Final = 4096
+"""So many bytes has a link's target at most, as in POSIX systems (PATH_MAX)."""
+
+
+class Link(NamedTuple):
+    """A member that points to another; ``from_top``: counted from the archive's top, not from its folder."""
+
+    path: MemberPath
+    target: str
+    from_top: bool = False
 
 
 class Gate:
@@ -25,6 +37,7 @@ class Gate:
         self._spent = 0
         self._files: dict[str, MemberPath] = {}
         self._folders: set[str] = set()
+        self.links: dict[str, Link] = {}
 
     def refuse(self, message: str) -> ArchiveFault:
         """Return the error that refuses the archive whole."""
@@ -64,6 +77,11 @@ class Gate:
             self._place(path)
         return path
 
+    def note_link(self, name: str, target: str, *, from_top: bool = False) -> None:
+        """Admit a link by its name; where it leads is looked at when all members are known."""
+        path = self.admit(name, 0, is_folder=True)
+        self.links[path] = Link(path, target, from_top)
+
     def spend(self, count: int) -> None:
         """Count bytes that were really unpacked. Raises ArchiveFault where they are too many."""
         self._spent += count
@@ -79,17 +97,18 @@ class Gate:
             )
 
     def _place(self, path: MemberPath) -> None:
-        """Find a member that one file system or another cannot hold beside those before it."""
-        folded = unicodedata.normalize("NFC", path).casefold()
-        if before := self._files.get(folded):
-            raise self.refuse(
-                f"the members {before!r} and {path!r} would be one file on some systems"
-            )
-        if folded in self._folders:
+        """Find a member that cannot lie beside those before it.
+
+        Names that differ in capitals alone can, for a game and a system that tell them apart.
+        """
+        key = unicodedata.normalize("NFC", path)
+        if before := self._files.get(key):
+            raise self.refuse(f"the members {before!r} and {path!r} would be one file")
+        if key in self._folders:
             raise self.refuse(f"{path!r} is a file and a folder at once")
-        self._files[folded] = path
-        for cut in _cuts(folded):
-            folder = folded[:cut]
+        self._files[key] = path
+        for cut in _cuts(key):
+            folder = key[:cut]
             if folder in self._folders:
                 continue
             if both := self._files.get(folder):

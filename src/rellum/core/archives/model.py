@@ -59,12 +59,21 @@ STANDARD_LIMITS: Final = Limits()
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Member:
-    """One file inside an archive that was checked. ``size`` is in bytes."""
+    """One file inside an archive that was checked. ``size`` is in bytes.
+
+    ``copy_of`` is the member whose bytes these are, where the archive has a link here.
+    """
 
     path: MemberPath
     size: int
     digest: Digest
     executable: bool
+    copy_of: MemberPath | None = None
+
+    @property
+    def stored_as(self) -> MemberPath:
+        """The member that has its bytes."""
+        return self.copy_of or self.path
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

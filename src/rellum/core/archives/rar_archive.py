@@ -110,8 +110,9 @@ class RarArchive(StreamArchive):
         is_folder = stat.S_ISDIR(status.st_mode)
         fault = ""
         if stat.S_ISLNK(status.st_mode):
-            fault = "is a link"
-        elif not (is_folder or stat.S_ISREG(status.st_mode)):
+            gate.note_link(os.path.relpath(path, folder), os.readlink(path))
+            return
+        if not (is_folder or stat.S_ISREG(status.st_mode)):
             fault = "is neither a file nor a folder"
         name = os.path.relpath(path, folder)
         size = 0 if is_folder else status.st_size

@@ -7,9 +7,9 @@ import stat
 import struct
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from rellum.core.archives.gate import Gate
+from rellum.core.archives.gate import LONGEST_TARGET, Gate
 from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import ArchiveFault, Limits
 from rellum.core.archives.stream_archive import Sink, SinkFor, StreamArchive
@@ -52,15 +52,15 @@ class SevenZipArchive(StreamArchive):
         with JoinedFile(self.parts) as joined:
             archive = self._open(joined)
             members = self._admitted(archive, gate)
-            sinks = {
-                path: sink
-                for path, size, executable in members
-                if (sink := sink_for(path, size, executable)) is not None
-            }
+            sinks: dict[MemberPath, Sink] = {}
+            for member in members:
+                if member.is_link:
+                    sinks[member.path] = _LinkTarget(member.path, gate)
+                elif sink := sink_for(member.path, member.size, member.executable):
+                    sinks[member.path] = sink
             joined.ready = self.ready
-            wanted = [path for path, _, _ in members if path in sinks]
-            if wanted:
-                self._unpack(archive, sinks, all_of_them=len(wanted) == len(members))
+            if sinks:
+                self._unpack(archive, sinks, all_of_them=len(sinks) == len(members))
 
     def _unpack(
         self, archive: SevenZipFile, sinks: dict[MemberPath, Sink], *, all_of_them: bool
@@ -115,8 +115,8 @@ class SevenZipArchive(StreamArchive):
             raise self.fault("is encrypted; make or get one that is not")
         return archive
 
-    def _admitted(self, archive: SevenZipFile, gate: Gate) -> list[tuple[MemberPath, int, bool]]:
-        """Return path, size and executable bit of each member that is a file."""
+    def _admitted(self, archive: SevenZipFile, gate: Gate) -> list[_Listed]:
+        """Return each member that is a file or a link."""
         members = []
         for file in archive.files:
             attributes = int(file.file_properties().get("attributes") or 0)
@@ -124,10 +124,36 @@ class SevenZipArchive(StreamArchive):
             is_folder = bool(attributes & _FOLDER_BIT) or stat.S_ISDIR(mode)
             size = 0 if file.emptystream else int(file.uncompressed)
             fault = _fault_of_kind(mode, attributes)
-            path = gate.admit(str(file.filename), size, fault, is_folder=is_folder)
+            is_link = stat.S_ISLNK(mode)
+            if is_link and size > LONGEST_TARGET:
+                fault = "is a link with an overlong target"
+            path = gate.admit(str(file.filename), size, fault, is_folder=is_folder or is_link)
             if not is_folder:
-                members.append((path, size, bool(mode & stat.S_IXUSR)))
+                members.append(_Listed(path, size, bool(mode & stat.S_IXUSR), is_link))
         return members
+
+
+class _Listed(NamedTuple):
+    """A member as the archive's list declares it; ``size`` is in bytes."""
+
+    path: MemberPath
+    size: int
+    executable: bool
+    is_link: bool
+
+
+class _LinkTarget:
+    """Takes the bytes of a link, which are what it points to."""
+
+    def __init__(self, path: MemberPath, gate: Gate) -> None:
+        self._path, self._gate = path, gate
+        self._target = b""
+
+    def write(self, piece: bytes | memoryview) -> None:
+        self._target += bytes(piece)
+
+    def close(self) -> None:
+        self._gate.note_link(self._path, self._target.decode("utf-8", "replace"))
 
 
 class _Adapter:
@@ -178,9 +204,9 @@ def _key(name: str) -> MemberPath:
 
 def _fault_of_kind(mode: int, attributes: int) -> str:
     kind = stat.S_IFMT(mode)
-    if kind == stat.S_IFLNK or attributes & _JUNCTION_BIT:
-        return "is a link"
-    if kind not in (0, stat.S_IFREG, stat.S_IFDIR):
+    if kind != stat.S_IFLNK and attributes & _JUNCTION_BIT:
+        return "is a link of a kind that is not read here"
+    if kind not in (0, stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK):
         return "is neither a file nor a folder"
     return ""
 

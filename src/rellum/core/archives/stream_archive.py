@@ -8,6 +8,7 @@ from typing import Protocol
 
 from rellum.core.archives.gate import Gate
 from rellum.core.archives.inflate import PIECE_BYTES
+from rellum.core.archives.links import with_links
 from rellum.core.archives.model import Archive, ContentMismatch, Extraction, Limits, Member
 from rellum.core.archives.sinks import FileSink, HashSink, Tally
 from rellum.core.paths import MemberPath
@@ -64,7 +65,7 @@ class StreamArchive(Archive):
             return _Checked(self, path, size, executable, gate, members.append, tally)
 
         self.walk(gate, sink_for)
-        return tuple(members)
+        return with_links(members, gate)
 
     def extract(self, jobs: Sequence[Extraction], listen: Listener = silent) -> None:
         """Write members to new files in one pass. Raises ContentMismatch, ArchiveFault, OSError."""

@@ -65,6 +65,11 @@ class TarArchive(StreamArchive):
                 name = _within(self._name(info.name))
                 if not name and info.isdir():
                     continue
+                if info.issym() or info.islnk():
+                    target = self._name(info.linkname)
+                    target = _within(target) if info.islnk() else target
+                    gate.note_link(name, target, from_top=info.islnk())
+                    continue
                 fault = _fault_of_kind(info)
                 path = gate.admit(name, info.size, fault, is_folder=info.isdir())
                 if info.isdir():
@@ -114,8 +119,6 @@ def _within(name: str) -> str:
 
 
 def _fault_of_kind(info: tarfile.TarInfo) -> str:
-    if info.issym() or info.islnk():
-        return f"is a link (to {info.linkname!r})"
     if info.ischr() or info.isblk():
         return "is a device"
     if not (info.isreg() or info.isdir()):

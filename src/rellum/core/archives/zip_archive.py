@@ -16,9 +16,10 @@ from typing import Final, TypeVar
 
 from blake3 import blake3
 
-from rellum.core.archives.gate import Gate
+from rellum.core.archives.gate import LONGEST_TARGET, Gate
 from rellum.core.archives.inflate import PIECE_BYTES, DeflateFault, crc32, inflate
 from rellum.core.archives.joined import JoinedFile
+from rellum.core.archives.links import with_links
 from rellum.core.archives.model import (
     AGAIN,
     Archive,
@@ -28,6 +29,7 @@ from rellum.core.archives.model import (
     Limits,
     Member,
 )
+from rellum.core.archives.names import decode
 from rellum.core.archives.sinks import FileSink, Tally
 from rellum.core.archives.zip_list import read_list
 from rellum.core.hashing import Digest
@@ -65,13 +67,18 @@ class ZipArchive(Archive):
         super().__init__(parts, name)
         listed = read_list(self.parts, name, encoding)
         self.encoding = listed.encoding
-        gate = Gate(name, self.packed_bytes, limits)
+        gate = self._gate = Gate(name, self.packed_bytes, limits)
         entries = []
+        self._links: list[_Entry] = []
         for text, offset, info in listed.members:
+            if _is_link(info):
+                path = gate.admit(text, info.file_size, _fault_of_kind(info), is_folder=True)
+                self._links.append(_Entry(path, info, offset))
+                continue
             path = gate.admit(text, info.file_size, _fault_of_kind(info))
             if not text.endswith(("/", "\\")):
                 entries.append(_Entry(path, info, offset))
-        if overlap := _overlap(entries):
+        if overlap := _overlap([*entries, *self._links]):
             raise gate.refuse(overlap)
         self._entries = tuple(entries)
 
@@ -98,7 +105,21 @@ class ZipArchive(Archive):
 
         # In the order of their bytes, so that the file is read once from its beginning to its end.
         self._run(sorted(self._entries, key=lambda entry: entry.offset), check_one)
-        return tuple(results[entry.path] for entry in self._entries)
+        members = [results[entry.path] for entry in self._entries]
+        if self._links:
+            with _OpenZip(self) as file:
+                for entry in self._links:
+                    self._gate.note_link(entry.path, self._target(entry, file))
+        return with_links(members, self._gate)
+
+    def _target(self, entry: _Entry, file: _OpenZip) -> str:
+        """Return what a link points to, which a zip has as its content. Raises ArchiveFault."""
+        if entry.info.file_size > LONGEST_TARGET:
+            raise self._gate.refuse(f"the member {entry.path!r} is a link with an overlong target")
+        content = b"".join(file.pieces(entry))
+        if crc32(content, 0) != entry.info.CRC:
+            raise self.fault(f"the member {entry.path} is damaged: its checksum is wrong")
+        return decode(content, self.encoding)
 
     def extract(self, jobs: Sequence[Extraction], listen: Listener = silent) -> None:
         """Write members to new files. Raises ContentMismatch, ArchiveFault, OSError."""
@@ -223,11 +244,13 @@ class _OpenZip:
             ) from error
 
 
+def _is_link(info: zipfile.ZipInfo) -> bool:
+    return stat.S_ISLNK(info.external_attr >> 16)
+
+
 def _fault_of_kind(info: zipfile.ZipInfo) -> str:
     kind = stat.S_IFMT(info.external_attr >> 16)
-    if kind == stat.S_IFLNK:
-        return "is a link"
-    if kind not in (0, stat.S_IFREG, stat.S_IFDIR):
+    if kind not in (0, stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK):
         return "is neither a file nor a folder"
     if info.flag_bits & 0x1:
         return "is encrypted"

@@ -11,7 +11,7 @@ from rellum.core.catalog.sheets import parse_digest
 from rellum.core.catalog.tables import TableReader
 from rellum.core.patching.keys import form_by_name, settings_forms
 from rellum.core.patching.model import Setting, SettingsForm
-from rellum.core.paths import PlacePath, parse_place_path
+from rellum.core.paths import PlacePath, parse_target_path
 
 
 def read_edit(
@@ -19,14 +19,14 @@ def read_edit(
 ) -> FileEdit | None:
     """Read a ``[[release.edit]]``, noting every fault; None where it cannot be used."""
     path = reader.parsed(
-        "file", "@data/sea.ini", partial(parse_place_path, places=places), required=True
+        "file", "@data/sea.ini", partial(parse_target_path, places=places), required=True
     )
     form = reader.text("by", "diff", required=True)
     known = get_args(EditForm)
     if form is not None and form not in known:
         reader.fault(f"{form!r} is no form of an edit; it is one of {', '.join(known)}", "by")
     member = reader.text("with", "patches/sea.diff", required=form != "keys")
-    settings_form, settings = _read_settings(reader, path or "", form)
+    settings_form, settings = _read_settings(reader, str(path or ""), form)
     fuzz = reader.integer("fuzz", 1) or 0
     over = reader.parsed("over", "64 hexadecimal digits", parse_digest)
     gives = reader.parsed("gives", "64 hexadecimal digits", parse_digest)

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rellum.core.ids import ModId, SheetId
 from rellum.core.patching.model import Setting, SettingsForm
-from rellum.core.paths import PlacePath
+from rellum.core.paths import PlacePath, TargetPath
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.versions.ranges import Range, parse_range
 from rellum.core.versions.version import Version
@@ -146,11 +146,12 @@ class PlaceRule:
     ``options`` are choices by group: the rule holds where all of them are chosen.
 
     Instead of taking members, a rule can bring a copy of a vanilla file (``copy``), a small text made
-    from choices (``text``), or make a folder that must be there (``is_folder``).
+    from choices (``text``), make a folder that must be there (``is_folder``), or lay an archive whole, as
+    it is (``is_packed``; ``take`` is then what its name is like).
     """
 
     take: str
-    to: PlacePath
+    to: TargetPath
     expect: tuple[str, ...]
     source: Source
     leave_out: tuple[str, ...] = ()
@@ -160,6 +161,12 @@ class PlaceRule:
     copy: PlacePath | None = None
     text: str | None = None
     is_folder: bool = False
+    is_packed: bool = False
+
+    @property
+    def takes_members(self) -> bool:
+        """Whether it takes files out of an archive."""
+        return not (self.copy or self.text is not None or self.is_folder or self.is_packed)
 
 
 EditForm = Literal["diff", "json-patch", "json-merge", "vcdiff", "zstd", "keys"]
@@ -177,7 +184,7 @@ class FileEdit:
     choices it is.
     """
 
-    path: PlacePath
+    path: TargetPath
     form: EditForm
     member: str
     fuzz: int

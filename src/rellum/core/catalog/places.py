@@ -13,6 +13,7 @@ from rellum.core.paths import (
     fault_in_relative,
     parse_place_path,
     parse_place_pattern,
+    parse_target_path,
 )
 
 _ONLY_OF_MEMBERS = ("expect", "leave-out", "strip", "rename")
@@ -21,12 +22,14 @@ _ONLY_OF_MEMBERS = ("expect", "leave-out", "strip", "rename")
 def read_place(reader: TableReader, places: Mapping[str, PlacePath]) -> PlaceRule | None:
     """Read a ``[[release.place]]``, noting every fault; None where it cannot be used."""
     in_places = partial(parse_place_path, places=places)
-    to = reader.parsed("to", "@mods/tidal-currents/", in_places, required=True)
+    in_target = partial(parse_target_path, places=places)
+    to = reader.parsed("to", "@mods/tidal-currents/", in_target, required=True)
     copy = reader.parsed("copy", "@data/sea.dat", in_places)
     text = reader.text("text", "quality = ${option.quality}")
     is_folder = reader.flag("folder")
-    kinds = [key for key in ("take", "copy", "text", "folder") if key in reader]
-    if len(kinds) > 1:
+    is_packed = reader.flag("packed")
+    kinds = [key for key in ("packed", "take", "copy", "text", "folder") if key in reader]
+    if len(kinds) > 1 and kinds != ["packed", "take"]:
         reader.fault(f"it is one of {', '.join(kinds)}: write a [[release.place]] for each")
     if kinds and kinds[0] != "take":
         for key in _ONLY_OF_MEMBERS:
@@ -58,6 +61,7 @@ def read_place(reader: TableReader, places: Mapping[str, PlacePath]) -> PlaceRul
         copy=copy,
         text=text,
         is_folder=is_folder,
+        is_packed=is_packed,
     )
 
 

@@ -299,7 +299,7 @@ def _stage_brought(
         if isinstance(each.source, LayerFile):
             jobs.setdefault(each.source.archive, []).append(
                 Extraction(
-                    member=each.source.member.path,
+                    member=each.source.member.stored_as,
                     digest=each.after.digest,
                     target=target,
                     mode=each.after.mode,

@@ -10,7 +10,7 @@ from rellum.core.change.plan import EXECUTABLE_MODE, PLAIN_MODE, CannotLay
 from rellum.core.folder.content import Content
 from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
 from rellum.core.pack.rows import BaselineEntry
-from rellum.core.paths import PlacePath, root_of, shown
+from rellum.core.paths import PlacePath, file_of, root_of, shown
 from rellum.core.roles import Role
 
 if TYPE_CHECKING:
@@ -65,7 +65,8 @@ def from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
     from rellum.core.layers.model import Removal  # restoring plans too, and lays nothing
 
     brought = file.file
-    name = brought.path[len(root_of(brought.path)) + 1 :].partition("/")[0]
+    path = file_of(brought.path)
+    name = path[len(root_of(path)) + 1 :].partition("/")[0]
     if name in (MARKER_NAME, STAGING_NAME):
         raise CannotLay(
             f"{file.owner} brings {shown(brought.path)}, a name that Rellum keeps for itself",

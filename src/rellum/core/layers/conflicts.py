@@ -8,9 +8,9 @@ from dataclasses import dataclass
 
 from rellum.core.ids import ModId
 from rellum.core.layers.model import Brought, Layer
-from rellum.core.paths import PlacePath
+from rellum.core.paths import TargetPath
 
-Winner = Callable[[PlacePath], "ModId | None"]
+Winner = Callable[[TargetPath], "ModId | None"]
 """Return the mod that the pack chose for a path; None where load order decides."""
 
 
@@ -21,7 +21,7 @@ class Conflict:
     ``is_chosen``: the pack says so, and not the load order. ``is_same``: all bring the same content.
     """
 
-    path: PlacePath
+    path: TargetPath
     mods: tuple[ModId, ...]
     winner: ModId
     edited_by: tuple[ModId, ...]
@@ -58,8 +58,8 @@ class Conflicts:
 
 def find_conflicts(layers: Sequence[Layer], winner: Winner) -> Conflicts:
     """Return what the layers of a line-up, in load order, bring more than once."""
-    brought: dict[PlacePath, dict[ModId, Brought]] = {}
-    edits: dict[PlacePath, list[ModId]] = {}
+    brought: dict[TargetPath, dict[ModId, Brought]] = {}
+    edits: dict[TargetPath, list[ModId]] = {}
     for layer in layers:
         for file in layer.files:
             by_mod = brought.setdefault(file.path, {})
@@ -69,7 +69,7 @@ def find_conflicts(layers: Sequence[Layer], winner: Winner) -> Conflicts:
             edits.setdefault(change.edit.path, []).append(layer.mod)
     conflicts = tuple(
         _conflict(path, by_mod, winner(path), edits.get(path, ()))
-        for path, by_mod in sorted(brought.items())
+        for path, by_mod in sorted(brought.items(), key=lambda each: str(each[0]))
         if len(by_mod) > 1
     )
     hidden = Counter(
@@ -84,7 +84,7 @@ def find_conflicts(layers: Sequence[Layer], winner: Winner) -> Conflicts:
 
 
 def _conflict(
-    path: PlacePath,
+    path: TargetPath,
     by_mod: dict[ModId, Brought],
     chosen: ModId | None,
     edited_by: Sequence[ModId],

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.hashing import Digest
 from rellum.core.ids import ModId
-from rellum.core.paths import PlacePath
+from rellum.core.paths import PlacePath, TargetPath
 from rellum.core.roles import Role
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 class LayerFile:
     """A member of an archive on the shelf, and the path at which the game will see it."""
 
-    path: PlacePath
+    path: TargetPath
     archive: Digest
     member: Member
 
@@ -49,7 +49,7 @@ class MadeFile:
     what its maker has to say of it.
     """
 
-    path: PlacePath
+    path: TargetPath
     recipe: str
     digest: Digest
     size: int
@@ -61,7 +61,7 @@ class MadeFile:
 class DiskFile:
     """A file that lies somewhere on disk, at the absolute path ``file``, and is to be copied."""
 
-    path: PlacePath
+    path: TargetPath
     file: str
     digest: Digest
     size: int
@@ -72,7 +72,7 @@ class DiskFile:
 class Removal:
     """Nothing: what lies at the path goes, and comes back when the layer does."""
 
-    path: PlacePath
+    path: TargetPath
 
 
 Brought = LayerFile | MadeFile | DiskFile
@@ -87,7 +87,7 @@ class LayerEdit:
     archives: tuple[tuple[ShelfEntry, Sequence[Member]], ...]
 
 
-def never_the_users(_: PlacePath) -> Role:
+def never_the_users(_: TargetPath) -> Role:
     """Say of every file that the user's changes do not count."""
     return ""
 
@@ -107,7 +107,7 @@ class Layer:
     folders: tuple[PlacePath, ...] = ()
     edits: tuple[LayerEdit, ...] = ()
     removes: tuple[str, ...] = ()
-    update: Callable[[PlacePath], Role] = never_the_users
+    update: Callable[[TargetPath], Role] = never_the_users
     notes: tuple[str, ...] = ()
 
     @property

@@ -10,13 +10,20 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
 
+from rellum.core.archives.links import links_laid
 from rellum.core.archives.model import Member
 from rellum.core.catalog.model import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.globs import WILDCARD, fixed_folder, path_test
 from rellum.core.layers.model import LayerFile
-from rellum.core.paths import MemberPath, PlacePath, below, fault_in_relative, shown
+from rellum.core.paths import (
+    MemberPath,
+    TargetPath,
+    below,
+    fault_in_relative,
+    shown,
+)
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.solving.problem import Options, are_chosen
 
@@ -27,11 +34,11 @@ class PlacingFault(UserError):
     code = "placing-fault"
 
 
-Holds = Callable[[PlacePath, str], bool]
+Holds = Callable[[TargetPath, str], bool]
 """Whether the game has something of a name in a folder, or a place is there."""
 
 
-def holds_nothing(_: PlacePath, __: str) -> bool:
+def holds_nothing(_: TargetPath, __: str) -> bool:
     """Say of every folder that nothing is known to be in it."""
     return False
 
@@ -41,8 +48,11 @@ def seen_through(
     archives: Sequence[tuple[ShelfEntry, Sequence[Member]]],
     holds: Holds = holds_nothing,
 ) -> tuple[str, ...]:
-    """Return, in words, where files of an archive lie deeper than at its top, or may lie too deep."""
+    """Return, in words, where files of an archive lie deeper than at its top, or too deep; and its links."""
     found: dict[str, None] = {}
+    for entry, members in archives:
+        if copied := sum(member.copy_of is not None for member in members):
+            found[f"{entry.name}: {links_laid(copied)}"] = None
     for rule in rules:
         base, _ = _split(rule.take)
         for entry, members in archives if rule.expect or rule.take == "**" else ():
@@ -53,7 +63,7 @@ def seen_through(
                 levels = "one level" if depth == 1 else f"{depth} levels"
                 what = "what is expected lies" if rule.expect else "the files lie"
                 found[f"{entry.name}: {what} {levels} deeper, in {wrapper}"] = None
-            elif top and not base and top.rstrip("/") == rule.to.rpartition("/")[2]:
+            elif top and not base and top.rstrip("/") == shown(rule.to).rpartition("/")[2]:
                 found[
                     f"{entry.name}: its folder {top} comes into a folder of the same name; if that is one "
                     f'too many, write take = "{top}**" ({place_of(rule.source)})'
@@ -74,8 +84,8 @@ def place_archives(
     what is in the folders of the game, so that a wrapper which nobody expects is seen through. Raises
     PlacingFault.
     """
-    placed: dict[PlacePath, LayerFile] = {}
-    chosen_by: dict[PlacePath, PlaceRule] = {}
+    placed: dict[TargetPath, LayerFile] = {}
+    chosen_by: dict[TargetPath, PlaceRule] = {}
     for rule in rules:
         if not are_chosen(rule.options, options):
             continue
@@ -94,7 +104,7 @@ def place_archives(
     return tuple(placed.values())
 
 
-def _refuse_both(rule: PlaceRule, first: PlaceRule, path: PlacePath) -> None:
+def _refuse_both(rule: PlaceRule, first: PlaceRule, path: TargetPath) -> None:
     """Refuse a file that two choices of one option both bring. Raises PlacingFault."""
     groups = dict(first.options)
     for group, choice in rule.options:
@@ -106,7 +116,23 @@ def _refuse_both(rule: PlaceRule, first: PlaceRule, path: PlacePath) -> None:
             )
 
 
-def place_members(rule: PlaceRule, members: Sequence[Member], name: str) -> dict[PlacePath, Member]:
+def packed_archive(rule: PlaceRule, archives: Sequence[ShelfEntry]) -> ShelfEntry:
+    """Return the archive that a rule lays as one file, as it is. Raises PlacingFault."""
+    fits = path_test(rule.take)
+    found = [each for each in archives if fits(each.name)]
+    if len(found) == 1:
+        return found[0]
+    names = ", ".join(each.name for each in archives)
+    raise PlacingFault(
+        f"{place_of(rule.source)}: of {names or 'no archives'}, {len(found)} fit '{rule.take}', "
+        "and one is to be laid packed",
+        hint="Write in 'take' what its name is like.",
+    )
+
+
+def place_members(
+    rule: PlaceRule, members: Sequence[Member], name: str
+) -> dict[TargetPath, Member]:
     """Return where one rule puts which of some files, which ``name`` stands for. Raises PlacingFault."""
     found = _members_by_path(rule, members)
     if not found:
@@ -116,8 +142,8 @@ def place_members(rule: PlaceRule, members: Sequence[Member], name: str) -> dict
 
 def _members_by_path(
     rule: PlaceRule, members: Sequence[Member], holds: Holds = holds_nothing
-) -> dict[PlacePath, Member]:
-    found: dict[PlacePath, Member] = {}
+) -> dict[TargetPath, Member]:
+    found: dict[TargetPath, Member] = {}
     for path, member in _apply_rule(rule, members, holds):
         if path in found:
             raise _made_one(rule, path, found[path], member)
@@ -127,7 +153,7 @@ def _members_by_path(
 
 def _apply_rule(
     rule: PlaceRule, members: Sequence[Member], holds: Holds
-) -> Iterator[tuple[PlacePath, Member]]:
+) -> Iterator[tuple[TargetPath, Member]]:
     base, pattern = _split(rule.take)
     wrapper = _find_wrapper(rule, base, members, holds)
     if wrapper is None:
@@ -200,7 +226,7 @@ def _capturing(pattern: str) -> re.Pattern[str]:
     )
 
 
-def _made_one(rule: PlaceRule, path: PlacePath, first: Member, second: Member) -> PlacingFault:
+def _made_one(rule: PlaceRule, path: TargetPath, first: Member, second: Member) -> PlacingFault:
     return PlacingFault(
         f"{place_of(rule.source)}: {first.path} and {second.path} would both become {shown(path)}",
         hint="Correct 'rename' or 'strip' in the card, or leave one of them out.",

@@ -7,7 +7,15 @@ from dataclasses import replace
 
 from rellum.core.errors import UserError
 from rellum.core.layers.model import Brought, Layer, LayerEdit
-from rellum.core.paths import PlacePath, parents, shown, split_member
+from rellum.core.paths import (
+    MemberPath,
+    MemberPlace,
+    PlacePath,
+    TargetPath,
+    file_of,
+    parents,
+    shown,
+)
 
 
 class TwoSpellings(UserError):
@@ -31,17 +39,17 @@ def spell_alike(layers: Sequence[Layer], vanilla: Vanilla) -> tuple[Layer, ...]:
 
 class _Speller:
     def __init__(self, layers: Sequence[Layer], vanilla: Vanilla) -> None:
-        paths = {path for layer in layers for path in _paths_of(layer)}
-        paths |= {container[0] for path in paths if (container := split_member(path))}
+        paths = {file_of(path) for layer in layers for path in _paths_of(layer)}
         folded = {each.casefold() for path in paths for each in (path, *parents(path))}
+        self._members: dict[str, str] = {}
         self._known: dict[str, str] = dict(vanilla(sorted(folded)))
         self._known |= {each: each for each in folded if each.startswith("@") and "/" not in each}
 
     def spelt(self, layer: Layer) -> Layer:
         """Return a layer in the known spelling; what is not known yet is from now on."""
-        files: dict[PlacePath, Brought] = {}
+        files: dict[TargetPath, Brought] = {}
         for file in layer.files:
-            path = self.path(file.path)
+            path = self.target(file.path)
             if path in files:
                 raise TwoSpellings(
                     f"{layer.owner} brings both {shown(files[path].path)} and {shown(file.path)}, "
@@ -61,17 +69,21 @@ class _Speller:
         folded = path.casefold()
         if folded not in self._known:
             above, _, name = path.rpartition("/")
-            if name.endswith("!"):  # a container is spelt as its file
-                self._known[folded] = f"{self.path(PlacePath(path[:-1]))}!"
-                return PlacePath(self._known[folded])
             self._known[folded] = f"{self.path(PlacePath(above))}/{name}"
         return PlacePath(self._known[folded])
 
+    def target(self, path: TargetPath) -> TargetPath:
+        """Return a path, or a member's, in the known spelling: that of the container, and of the member."""
+        if not isinstance(path, MemberPlace):
+            return self.path(path)
+        known = self._members.setdefault(str(path).casefold(), path.member)
+        return MemberPlace(self.path(path.container), MemberPath(known))
+
     def _edit(self, change: LayerEdit) -> LayerEdit:
-        return replace(change, edit=replace(change.edit, path=self.path(change.edit.path)))
+        return replace(change, edit=replace(change.edit, path=self.target(change.edit.path)))
 
 
-def _paths_of(layer: Layer) -> Iterable[PlacePath]:
+def _paths_of(layer: Layer) -> Iterable[TargetPath]:
     yield from (file.path for file in layer.files)
     yield from layer.folders
     yield from (change.edit.path for change in layer.edits)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
 from rellum.core.errors import UserError
@@ -17,7 +17,16 @@ from rellum.core.layers.model import (
     TargetFile,
     never_the_users,
 )
-from rellum.core.paths import CONTAINER_SIGN, MemberPath, PlacePath, parents, shown, split_member
+from rellum.core.paths import (
+    MemberPath,
+    MemberPlace,
+    PlacePath,
+    TargetPath,
+    container_pattern,
+    file_of,
+    parents,
+    shown,
+)
 
 
 class LayerClash(UserError):
@@ -32,8 +41,11 @@ Members = Mapping[MemberPath, Brought | Removal]
 class Maker(Protocol):
     """Makes what cannot be laid as it comes."""
 
-    def edit(self, change: LayerEdit, below: Brought | None) -> Brought:
-        """Return a file edited; ``below`` is what layers brought there, None: what the game has."""
+    def edit(self, change: LayerEdit, below: Brought | None, container: Brought | None) -> Brought:
+        """Return a file edited; ``below`` is what layers brought there, None: what the game has.
+
+        ``container`` is what layers brought in which a member lies; None: that of the game.
+        """
 
     def foresee(self, edits: Iterable[tuple[LayerEdit, Brought | None]]) -> None:
         """Hear of all edits to come, each with what a layer brings under it, if that is known yet."""
@@ -41,10 +53,10 @@ class Maker(Protocol):
     def rebuild(self, container: PlacePath, below: Brought | None, members: Members) -> Brought:
         """Return a container with members added, replaced and removed."""
 
-    def vanilla(self, pattern: str) -> Iterable[PlacePath]:
+    def vanilla(self, pattern: str) -> Iterable[TargetPath]:
         """Return what the game has that fits a pattern."""
 
-    def is_the_users(self, path: PlacePath) -> bool:
+    def is_the_users(self, path: TargetPath) -> bool:
         """Whether a file that no layer brings is the user's own, and none of the game's."""
 
 
@@ -61,10 +73,10 @@ def lay_over(
     tree = _Tree(maker, winner, folds_case)
     for layer in layers:
         tree.lay(layer)
-    tree.fill_containers([layer.owner for layer in layers])
-    _refuse_files_as_folders(tree.files)
+    files = tree.with_containers([layer.owner for layer in layers])
+    _refuse_files_as_folders(files)
     return Target(
-        files=tree.files,
+        files=files,
         hidden=tree.hidden,
         folders=frozenset(folder for layer in layers for folder in layer.folders),
     )
@@ -73,7 +85,7 @@ def lay_over(
 def _edits_over(layers: Sequence[Layer]) -> Iterator[tuple[LayerEdit, Brought | None]]:
     """Yield every edit with the file of a layer that lies under it; None where that is not known yet."""
     edited = {change.edit.path for layer in layers for change in layer.edits}
-    files: dict[PlacePath, Brought] = {}
+    files: dict[TargetPath, Brought] = {}
     for layer in layers if edited else ():
         files |= {file.path: file for file in layer.files if file.path in edited}
         for change in layer.edits:
@@ -87,7 +99,7 @@ class _Tree:
         self.maker = maker
         self.folds_case = folds_case
         self.winner = winner
-        self.files: dict[PlacePath, TargetFile] = {}
+        self.files: dict[TargetPath, TargetFile] = {}
         self.hidden: dict[str, int] = {}
 
     def lay(self, layer: Layer) -> None:
@@ -104,14 +116,15 @@ class _Tree:
         for change in layer.edits:
             path = change.edit.path
             below = files.get(path)
-            made = self.maker.edit(change, self._brought(path))
+            container = self._brought(path.container) if isinstance(path, MemberPlace) else None
+            made = self.maker.edit(change, self._brought(path), container)
             # The user's own file goes on being written: what was set in it is merged, and can be taken out.
             is_users = below.is_users if below else self.maker.is_the_users(path)
             files[path] = TargetFile(
                 made, owner, "merge" if is_users else update(path), is_users=is_users
             )
 
-    def _stays(self, path: PlacePath, layer: Layer) -> bool:
+    def _stays(self, path: TargetPath, layer: Layer) -> bool:
         """Whether what lies at a path stays under a new layer; count what is hidden either way."""
         under = self.files[path].owner
         if under == layer.owner:
@@ -123,31 +136,48 @@ class _Tree:
         return stays
 
     def _remove(self, pattern: str, owner: str) -> None:
-        fits = any_test([pattern], folds_case=self.folds_case)
+        fits = _removal_test(pattern, self.folds_case)
         for path in [path for path in self.files if fits(path)]:
             del self.files[path]
         for path in self.maker.vanilla(pattern):
             self.files[path] = TargetFile(file=Removal(path=path), owner=owner)
 
-    def _brought(self, path: PlacePath) -> Brought | None:
+    def _brought(self, path: TargetPath) -> Brought | None:
         target = self.files.get(path)
         return None if target is None or isinstance(target.file, Removal) else target.file
 
-    def fill_containers(self, owners: Sequence[str]) -> None:
-        """Put members into their containers: all that goes into one, by one rebuild.
+    def with_containers(self, owners: Sequence[str]) -> dict[PlacePath, TargetFile]:
+        """Return the files, with members put into their containers: all that goes into one, by one rebuild.
 
         A container belongs to the last in load order who has a part in it.
         """
-        members: dict[PlacePath, dict[PlacePath, TargetFile]] = {}
-        for path in [path for path in self.files if CONTAINER_SIGN in path]:
-            container, _ = split_member(path) or (path, "")
-            members.setdefault(container, {})[path] = self.files.pop(path)
+        files: dict[PlacePath, TargetFile] = {}
+        members: dict[PlacePath, dict[MemberPath, TargetFile]] = {}
+        for path, target in self.files.items():
+            if isinstance(path, MemberPlace):
+                members.setdefault(path.container, {})[path.member] = target
+            else:
+                files[path] = target
         ranks = {owner: rank for rank, owner in enumerate(owners)}
         for container, targets in sorted(members.items()):
-            by_name = {MemberPath(p[len(container) + 2 :]): t.file for p, t in targets.items()}
-            made = self.maker.rebuild(container, self._brought(container), by_name)
+            contents = {member: target.file for member, target in targets.items()}
+            made = self.maker.rebuild(container, self._brought(container), contents)
             last = max((each.owner for each in targets.values()), key=lambda owner: ranks[owner])
-            self.files[container] = TargetFile(file=made, owner=last)
+            files[container] = TargetFile(file=made, owner=last)
+        return files
+
+
+def _removal_test(pattern: str, folds_case: bool) -> Callable[[TargetPath], bool]:
+    """Return the test of what a pattern removes: members, or files with all that was put into them."""
+    parts = container_pattern(pattern)
+    if parts is None:
+        fits = any_test([pattern], folds_case=folds_case)
+        return lambda path: fits(file_of(path))
+    is_container = any_test([parts[0]], folds_case=folds_case)
+    is_member = any_test([parts[1]], folds_case=folds_case)
+    return lambda path: (
+        isinstance(path, MemberPlace) and is_container(path.container) and is_member(path.member)
+    )
 
 
 def _refuse_files_as_folders(files: dict[PlacePath, TargetFile]) -> None:

@@ -176,15 +176,24 @@ class Index:
         ).fetchone()
         return tuple(
             Member(
-                path=MemberPath(path), size=size, digest=Digest(hashed), executable=bool(executable)
+                path=MemberPath(path),
+                size=size,
+                digest=Digest(hashed),
+                executable=bool(executable),
+                copy_of=MemberPath(copied[0]) if copied else None,
             )
-            for path, size, hashed, executable in json.loads(row[0] if row else "[]")
+            for path, size, hashed, executable, *copied in json.loads(row[0] if row else "[]")
         )
 
     def add(self, entry: ShelfEntry, members: tuple[Member, ...]) -> ShelfEntry:
         """Record a file, or record it anew; return it as it is recorded."""
         self._hashes = None
-        listing = json.dumps([[m.path, m.size, m.digest, int(m.executable)] for m in members])
+        listing = json.dumps(
+            [
+                [m.path, m.size, m.digest, int(m.executable), *([m.copy_of] if m.copy_of else [])]
+                for m in members
+            ]
+        )
         with self._db:
             self._db.execute(
                 "INSERT OR REPLACE INTO archive (blake3, size, sha256, name, form, encoding, parts,"

@@ -45,11 +45,12 @@ class Taking:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Took:
-    """A file that is on the shelf now, and whether it is new there."""
+    """A file that is on the shelf now, whether it is new there, and how many copies its links are laid as."""
 
     entry: ShelfEntry
     is_new: bool
     hashes: Hashes
+    copies: int = 0
 
 
 PLAINLY: Final = Taking()
@@ -118,7 +119,8 @@ def _enter(
     """Record a file that is on the shelf now, and let go of its source."""
     shelf.index.add(entry, members)
     _let_go(path, how.by)
-    return Took(entry=entry, is_new=True, hashes=hashes)
+    copies = sum(member.copy_of is not None for member in members)
+    return Took(entry=entry, is_new=True, hashes=hashes, copies=copies)
 
 
 def gathered(shelf: Shelf, part: Part, release: str, named: tuple[str, ...] = ()) -> PartSet:
