@@ -32,7 +32,7 @@ from rellum.core.errors import RellumError, UserError
 from rellum.core.folder.content import RELLUM, VANILLA, Content
 from rellum.core.folder.model import Finding
 from rellum.core.hashing import Digest, hash_file
-from rellum.core.ids import ModId
+from rellum.core.ids import ModId, ReleaseName
 from rellum.core.pack.home import pack_texts
 from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.marker import refuse_other_owner
@@ -320,7 +320,7 @@ def _others(opened: OpenPack, mod: str) -> list[str]:
 
 def _record(opened: OpenPack, planned: Absorbing) -> None:
     """Note whose the files are now, and what lies under them."""
-    owner = f"{planned.mod} {planned.version}"
+    owner = str(ReleaseName(ModId(planned.mod), planned.version))
     files = _files_of(opened, planned)
     stood = _left_before(opened, planned)
     rows, vanilla = opened.state.laid(files), opened.state.baseline(files)

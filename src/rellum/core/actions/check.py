@@ -15,6 +15,7 @@ from rellum.core.folder.content import UNKNOWN_SIZE, VANILLA, Content
 from rellum.core.folder.drift import UNSEEN, OwnFiles, find_deep_drift, find_drift
 from rellum.core.folder.model import Drift, Finding
 from rellum.core.hashing import Digest
+from rellum.core.ids import release_of_owner
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, parents, root_of
 from rellum.core.progress import Listener, silent
@@ -121,9 +122,10 @@ def _folders_for_mods(opened: OpenPack) -> list[PlacePath]:
 
 def _is_called(folder: PlacePath, owner: str) -> bool:
     """Whether a folder is called after the mod that lays files in it."""
-    name, mod = folder.rpartition("/")[2], owner.partition(" ")[0]
+    release = release_of_owner(owner)
+    name = folder.rpartition("/")[2]
     letters = "".join(sign for sign in name.casefold() if sign.isalnum())
-    return letters == mod.replace("-", "")
+    return release is not None and letters == release.mod.replace("-", "")
 
 
 def _remember_suspects(drift: Drift, opened: OpenPack) -> None:

@@ -18,6 +18,7 @@ from rellum.core.change.plan import PLAIN_MODE, Operation, Plan, Record
 from rellum.core.change.standing import content_at
 from rellum.core.folder.content import FOREIGN, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes
+from rellum.core.ids import release_of_owner
 from rellum.core.pack.kept import Kept
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.rows import BaselineEntry
@@ -184,11 +185,9 @@ class _Planner:
             if is_shared or folder in seen or not is_in_game(folder):
                 continue
             owners = (each.owner for each in self.state.laid_below(folder).values())
-            mod, space, _ = next(owners, "").partition(" ")
-            if (
-                not space or mod in users.mods
-            ):  # nobody's, or of a mod that only has no files there now
-                continue
+            release = release_of_owner(next(owners, ""))
+            if release is None or release.mod in users.mods:
+                continue  # nobody's, or of a mod that only has no files there now
             for inside, folders_here, names in os.walk(self.roots.absolute(folder)):
                 here = self.roots.place_path(inside)
                 assert here is not None
@@ -198,7 +197,7 @@ class _Planner:
                     if path not in known and stat.S_ISREG(os.lstat(absolute).st_mode):
                         now, _ = content_at(self.roots, path, None)
                         assert now is not None
-                        yield self._aside(path, now, mod)
+                        yield self._aside(path, now, release.mod)
 
     def _swept(
         self, paths: Iterable[PlacePath], known: Container[PlacePath]
@@ -449,7 +448,8 @@ class _Planner:
 
 
 def _mod_of(laid: Laid) -> str:
-    return laid.owner.partition(" ")[0]
+    release = release_of_owner(laid.owner)
+    return release.mod if release else laid.owner
 
 
 def _kept_under(path: PlacePath, under: Content) -> Kept:

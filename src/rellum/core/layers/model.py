@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.hashing import Digest
-from rellum.core.ids import ModId
+from rellum.core.ids import ModId, ReleaseName
 from rellum.core.paths import PlacePath, TargetPath
 from rellum.core.roles import Role
 
@@ -113,7 +113,7 @@ class Layer:
     @property
     def owner(self) -> str:
         """Who the files belong to, as states and messages write it: ``tidal-currents 3.2``."""
-        return f"{self.mod} {self.version}"
+        return str(ReleaseName(self.mod, self.version))
 
 
 class TargetFile(NamedTuple):

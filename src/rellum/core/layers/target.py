@@ -7,6 +7,7 @@ from typing import Protocol
 
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
+from rellum.core.ids import ModId
 from rellum.core.layers.conflicts import Winner
 from rellum.core.layers.model import (
     Brought,
@@ -101,9 +102,11 @@ class _Tree:
         self.winner = winner
         self.files: dict[TargetPath, TargetFile] = {}
         self.hidden: dict[str, int] = {}
+        self._mods: dict[str, ModId] = {}
 
     def lay(self, layer: Layer) -> None:
         """Lay one layer over those before it. Written for speed: it runs once for every path."""
+        self._mods[layer.owner] = layer.mod
         for pattern in layer.removes:
             self._remove(pattern, layer.owner)
         files, owner, update = self.files, layer.owner, layer.update
@@ -130,7 +133,7 @@ class _Tree:
         if under == layer.owner:
             return False
         chosen = self.winner(path)
-        stays = chosen is not None and under.startswith(f"{chosen} ")
+        stays = chosen is not None and self._mods.get(under) == chosen
         loser = layer.owner if stays else under
         self.hidden[loser] = self.hidden.get(loser, 0) + 1
         return stays

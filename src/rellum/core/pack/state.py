@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
-from rellum.core.ids import SheetId
+from rellum.core.ids import SheetId, release_of_owner
 from rellum.core.pack.checkpoints import (
     IDENTITY_COLUMNS,
     NEEDED_BY_CHECKPOINTS,
@@ -201,7 +201,7 @@ class State:
     def laid_versions(self) -> dict[str, str]:
         """Return the version of each mod of which something is laid."""
         owners = self._db.execute("SELECT DISTINCT owner FROM laid")
-        return dict(owner.split(" ", 1) for (owner,) in owners if " " in owner)
+        return dict(release for (owner,) in owners if (release := release_of_owner(owner)))
 
     def laid_with_role(self) -> list[PlacePath]:
         """Return the laid files whose changes are the user's, or are merged with the user's."""
