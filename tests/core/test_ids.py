@@ -12,7 +12,10 @@ LISTED = '[mod]\nid = "tides"\nname = "Tides"\nversions = "listed"\n'
 
 class ReleaseNamesTest(WorldTest):
     def test_what_is_written_is_read(self) -> None:
-        for name in (ReleaseName(ModId("tides"), "dog watch"), ReleaseName(ModId("a"), "1.0 (b) c")):
+        for name in (
+            ReleaseName(ModId("tides"), "dog watch"),
+            ReleaseName(ModId("a"), "1.0 (b) c"),
+        ):
             self.assertEqual(release_of_owner(str(name)), name)
         for owner in ("vanilla", "foreign", "rellum", ""):
             self.assertIsNone(release_of_owner(owner))

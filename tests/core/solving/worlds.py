@@ -19,9 +19,9 @@ from rellum.core.catalog.model import (
     OptionGroup,
     Release,
     Requirement,
-    Source,
     Trial,
 )
+from rellum.core.catalog.rules import Source
 from rellum.core.ids import ModId, SheetId
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.trials import TrialBook

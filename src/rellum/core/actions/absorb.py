@@ -21,7 +21,7 @@ from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.resolve import resolve
 from rellum.core.actions.restore import named_path
 from rellum.core.actions.supplies import let_go_of_rest, supply
-from rellum.core.catalog.model import Source
+from rellum.core.catalog.rules import Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.change.execute import NoSources, execute
 from rellum.core.change.journal import PackChange

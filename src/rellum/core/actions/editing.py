@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from rellum.core.actions.workshop import Workshop, Written, recipe_of, write_made
-from rellum.core.catalog.model import FileEdit
+from rellum.core.catalog.rules import DiffPart, FileEdit
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.hashing import sha256_file
 from rellum.core.layers.model import Brought, LayerEdit, LayerFile, MadeFile
@@ -13,7 +13,7 @@ from rellum.core.patching.json_patch import merge_json, patch_json
 from rellum.core.patching.keys import edit_keys
 from rellum.core.patching.mapped import mapped
 from rellum.core.patching.model import PatchFault
-from rellum.core.patching.unified import apply_diff, read_diff
+from rellum.core.patching.unified import FileDiff, apply_diff, read_diff
 from rellum.core.patching.vcdiff import apply_vcdiff
 from rellum.core.patching.zstd_patch import apply_zstd
 from rellum.core.paths import shown
@@ -31,20 +31,22 @@ def expect_for_edits(workshop: Workshop, edits: Iterable[tuple[LayerEdit, Brough
     Nothing of an edit whose result is known already. Raises PatchFault.
     """
     for change, below in edits:
-        patch = None if change.edit.form == "keys" else _patch_of(change)
+        patch = None if change.edit.form == "keys" else patch_of(change)
         if below is not None and workshop.known(_recipe(change.edit, below, patch)) is not None:
             continue
         workshop.expect(each for each in (below, patch) if isinstance(each, LayerFile))
 
 
-def _recipe(edit: FileEdit, below: Brought, patch: LayerFile | None) -> str:
+def _recipe(edit: FileEdit, below: Brought | None, patch: LayerFile | None) -> str:
+    part = (edit.part,) if edit.part else ()
     return recipe_of(
         edit.form,
-        below.digest,
+        below.digest if below else None,
         patch.digest if patch else repr((edit.settings_form, edit.settings)),
         edit.fuzz,
         edit.over,
         edit.gives,
+        *part,
     )
 
 
@@ -52,24 +54,42 @@ def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) ->
     """Return the file that an edit gives. Raises PatchFault with the line of the card."""
     edit = change.edit
     where = place_of(edit.source)
-    if below is None:
+    part = edit.part or DiffPart()
+    if below is not None and part.is_new and below.size:
+        raise PatchFault(
+            f"{where}: the diff makes {shown(edit.path)}, which is there already",
+            hint="The game, or a mod before this one in load order, has it.",
+        )
+    if below is None and not part.is_new:
         raise PatchFault(
             f"{where}: there is no file {shown(edit.path)} to edit",
             hint="Neither the game nor a mod before this one in load order has it.",
         )
     before = below
-    patch = None if edit.form == "keys" else _patch_of(change)
+    patch = None if edit.form == "keys" else patch_of(change)
     recipe = _recipe(edit, before, patch)
 
     def make(target: str) -> Written:
-        base = workshop.file(before)
+        base = workshop.file(before) if before else ""
         _refuse_other(edit, base)
         if edit.form in ("vcdiff", "zstd"):
             assert patch is not None
             _make_binary(edit, base, workshop.file(patch), target)
         else:
-            old = _read_text(edit, base)
-            new = _edited_text(edit, old, _read_text(edit, workshop.file(patch)) if patch else b"")
+            old = read_text(edit, base) if base else b""
+            if edit.part and patch:
+                diff = _file_diff(workshop, edit, patch)
+                name = f"{edit.member} ({where})"
+                new = apply_diff(old, diff, name, edit.fuzz).content
+            else:
+                new = _edited_text(
+                    edit, old, read_text(edit, workshop.file(patch)) if patch else b""
+                )
+            if part.is_gone and new:
+                raise PatchFault(
+                    f"{where}: the diff deletes {shown(edit.path)}, and lines of it would be left",
+                    hint="It is for another version of that file.",
+                )
             write_made(target, new)
         if edit.gives and sha256_file(target) != edit.gives:
             raise PatchFault(
@@ -78,7 +98,20 @@ def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) ->
             )
         return Written()
 
-    return workshop.make(edit.path, recipe, make, executable=before.executable)
+    return workshop.make(
+        edit.path, recipe, make, executable=before is not None and before.executable
+    )
+
+
+def _file_diff(workshop: Workshop, edit: FileEdit, patch: LayerFile) -> FileDiff:
+    """Return what a diff over a folder says of one file; the diff is read once. Raises PatchFault."""
+    assert edit.part is not None
+    diffs = workshop.diffs.get(patch.digest)
+    if diffs is None:
+        content = read_text(edit, workshop.file(patch))
+        diffs = read_diff(content, f"{edit.member} ({place_of(edit.source)})")
+        workshop.diffs[patch.digest] = diffs
+    return diffs[edit.part.number]
 
 
 def _refuse_other(edit: FileEdit, base: str) -> None:
@@ -104,7 +137,7 @@ def _edited_text(edit: FileEdit, before: bytes, patch: bytes) -> bytes:
     if len(diffs) != 1:
         raise PatchFault(
             f"{name}: is a diff of {len(diffs)} files, and an edit is of one",
-            hint="Cut it into one diff a file.",
+            hint="Write 'folder' instead of 'file': the diff then tells which files it is of.",
         )
     return apply_diff(before, diffs[0], name, edit.fuzz).content
 
@@ -116,7 +149,8 @@ def _make_binary(edit: FileEdit, base: str, patch: str, target: str) -> None:
         apply(old, delta, out, name, MOST_BYTES)
 
 
-def _read_text(edit: FileEdit, file: str) -> bytes:
+def read_text(edit: FileEdit, file: str) -> bytes:
+    """Return a text that is edited, or the patch of it. Raises PatchFault for one that is too large."""
     with open(file, "rb") as stream:
         content = stream.read(MOST_TEXT_BYTES + 1)
     if len(content) > MOST_TEXT_BYTES:
@@ -128,8 +162,8 @@ def _read_text(edit: FileEdit, file: str) -> bytes:
     return content
 
 
-def _patch_of(change: LayerEdit) -> LayerFile:
-    """Return the patch: the member of that name, seen through wrapper folders. Raises PatchFault."""
+def patch_of(change: LayerEdit) -> LayerFile:
+    """Return an edit's patch: the member of that name, seen through wrapper folders. Raises PatchFault."""
     wanted = change.edit.member
     found = [
         LayerFile(path=change.edit.path, archive=entry.digest, member=member)

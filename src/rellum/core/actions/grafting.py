@@ -7,7 +7,8 @@ from collections.abc import Iterator
 
 from rellum.core.actions.workshop import Workshop, recipe_of
 from rellum.core.archives.model import Member
-from rellum.core.catalog.model import Catalog, PlaceRule, Trial
+from rellum.core.catalog.model import Catalog, Trial
+from rellum.core.catalog.rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError

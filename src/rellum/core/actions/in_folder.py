@@ -7,7 +7,8 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 
-from rellum.core.catalog.model import PlaceRule, Release
+from rellum.core.catalog.model import Release
+from rellum.core.catalog.rules import PlaceRule
 from rellum.core.layers.model import LayerFile
 from rellum.core.layers.placing import place_archives
 from rellum.core.pack.home import PackHome

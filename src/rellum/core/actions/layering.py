@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from rellum.core.actions.diff_series import edits_of_files
 from rellum.core.actions.grafting import graft_layers
 from rellum.core.actions.in_folder import InFolder
 from rellum.core.actions.needed import (
@@ -17,7 +18,8 @@ from rellum.core.actions.needed import (
 )
 from rellum.core.actions.workshop import Workshop
 from rellum.core.archives.model import Member
-from rellum.core.catalog.model import Catalog, GameSheet, PlaceRule, Release, SettingsUpdate
+from rellum.core.catalog.model import Catalog, GameSheet, Release
+from rellum.core.catalog.rules import PlaceRule, SettingsUpdate
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
@@ -200,16 +202,17 @@ class _Releasing:
         for rule in rules:
             if made := self._made(rule, archives):
                 files[rule.to] = made
+        edits = [
+            LayerEdit(edit=edit, archives=tuple(archives))
+            for edit in part.edits
+            if are_chosen(edit.options, self.locked.options)
+        ]
         return Layer(
             mod=self.locked.mod,
             version=release.version.text,
             files=tuple(files.values()),
             folders=tuple(file_of(rule.to) for rule in rules if rule.is_folder),
-            edits=tuple(
-                LayerEdit(edit=edit, archives=tuple(archives))
-                for edit in part.edits
-                if are_chosen(edit.options, self.locked.options)
-            ),
+            edits=tuple(edits_of_files(self.line_up.workshop, edits)) if edits else (),
             removes=part.removes,
             update=update_rule(release, self.line_up.catalog.sheet),
             notes=seen_through(taken, archives, self.line_up.workshop.holds),

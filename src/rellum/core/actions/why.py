@@ -9,7 +9,8 @@ from rellum.core.actions.open_pack import OnRecovered, open_pack
 from rellum.core.actions.pack_problem import PackProblem, problem_of
 from rellum.core.actions.wants import find_release_version
 from rellum.core.catalog.load import find_mod
-from rellum.core.catalog.model import Mod, Release, Source
+from rellum.core.catalog.model import Mod, Release
+from rellum.core.catalog.rules import Source
 from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import LockedRelease
 from rellum.core.solving.news import brief, tell_outcome

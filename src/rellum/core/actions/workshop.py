@@ -20,6 +20,7 @@ from rellum.core.globs import any_test, fixed_folder
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, MadeFile
 from rellum.core.pack.state import Made
+from rellum.core.patching.unified import FileDiff
 from rellum.core.paths import (
     MemberPlace,
     PlacePath,
@@ -74,6 +75,8 @@ class Workshop:
         self._files: dict[str, str] = {}
         self._count = 0
         self._learnt: dict[str, Made] = {}
+        self.diffs: dict[Digest, tuple[FileDiff, ...]] = {}
+        """Diffs over folders that were read, by the hash of the diff."""
         self._expected: dict[Digest, dict[Digest, LayerFile]] = {}
 
     def __enter__(self) -> Self:

@@ -6,15 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import partial
 
-from rellum.core.catalog.model import (
-    KINDS,
-    FileEdit,
-    Mod,
-    Release,
-    ReleaseFile,
-    Source,
-    Whole,
-)
+from rellum.core.catalog.model import KINDS, Mod, Release, ReleaseFile, Whole
 from rellum.core.catalog.options import read_options
 from rellum.core.catalog.patches import Said, complete_patches
 from rellum.core.catalog.places import (
@@ -24,6 +16,7 @@ from rellum.core.catalog.places import (
     read_place,
     read_settings_rules,
 )
+from rellum.core.catalog.rules import FileEdit, Source
 from rellum.core.catalog.sheets import parse_digest, parse_id
 from rellum.core.catalog.statements import (
     Orderings,

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from functools import partial
 from typing import get_args
 
-from rellum.core.catalog.model import ChosenOptions, EditForm, FileEdit
+from rellum.core.catalog.rules import ChosenOptions, EditForm, FileEdit
 from rellum.core.catalog.sheets import parse_digest
 from rellum.core.catalog.tables import TableReader
 from rellum.core.patching.keys import form_by_name, settings_forms
@@ -18,8 +18,10 @@ def read_edit(
     reader: TableReader, places: Mapping[str, PlacePath], options: ChosenOptions
 ) -> FileEdit | None:
     """Read a ``[[release.edit]]``, noting every fault; None where it cannot be used."""
+    in_target = partial(parse_target_path, places=places)
+    is_series = "folder" in reader
     path = reader.parsed(
-        "file", "@data/sea.ini", partial(parse_target_path, places=places), required=True
+        "folder" if is_series else "file", "@data/sea.ini", in_target, required=True
     )
     form = reader.text("by", "diff", required=True)
     known = get_args(EditForm)
@@ -28,6 +30,7 @@ def read_edit(
     member = reader.text("with", "patches/sea.diff", required=form != "keys")
     settings_form, settings = _read_settings(reader, str(path or ""), form)
     fuzz = reader.integer("fuzz", 1) or 0
+    strip = _read_strip(reader, form)
     over = reader.parsed("over", "64 hexadecimal digits", parse_digest)
     gives = reader.parsed("gives", "64 hexadecimal digits", parse_digest)
     reader.finish()
@@ -44,7 +47,23 @@ def read_edit(
         source=reader.source,
         settings_form=settings_form,
         settings=settings,
+        strip=strip,
     )
+
+
+def _read_strip(reader: TableReader, form: str | None) -> int | None:
+    """Read how many folders go off the names in a diff over a folder; None for an edit of one file."""
+    strip = reader.integer("strip", 1)
+    if "folder" not in reader:
+        if strip is not None:
+            reader.fault("only for a diff over a 'folder', not for an edit of one file", "strip")
+        return None
+    if form not in (None, "diff"):
+        reader.fault("an edit of a folder is a diff: write 'by = \"diff\"'", "by")
+    for key in ("file", "over", "gives"):
+        if key in reader:
+            reader.fault("only for an edit of one file, not with 'folder'", key)
+    return strip or 0
 
 
 def _read_settings(

@@ -14,9 +14,16 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
+from rellum.core.catalog.rules import (
+    ChosenOptions,
+    FileEdit,
+    KeyPath,
+    PlaceRule,
+    SettingsUpdate,
+    Source,
+)
 from rellum.core.ids import ModId, SheetId
-from rellum.core.patching.model import Setting, SettingsForm
-from rellum.core.paths import PlacePath, TargetPath
+from rellum.core.paths import PlacePath
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.versions.ranges import Range, parse_range
 from rellum.core.versions.version import Version
@@ -24,24 +31,9 @@ from rellum.core.versions.version import Version
 if TYPE_CHECKING:
     from rellum.core.catalog.known import KnownBaseline
 
-KeyPath = tuple[str | int, ...]
-
-ChosenOptions = tuple[tuple[str, str], ...]
-"""Choices by option group, all of which something is for."""
 
 Kind = Literal["mod", "library", "loader", "resource-pack"]
 KINDS: tuple[Kind, ...] = ("mod", "library", "loader", "resource-pack")
-
-
-class Source(NamedTuple):
-    """Where a statement stands: a TOML file and the keys that lead to it."""
-
-    file: str
-    key: KeyPath = ()
-
-    def at(self, *keys: str | int) -> Source:
-        """Return the source of something inside this one."""
-        return Source(file=self.file, key=self.key + keys)
 
 
 class Requirement(NamedTuple):
@@ -129,71 +121,6 @@ class ReleaseFile:
     md5: str | None = None
     unpacked: int | None = None
     options: ChosenOptions = ()
-
-
-SettingsUpdate = Literal["replace", "merge", "leave"]
-"""What becomes of a settings file that the user changed when a release brings another."""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PlaceRule:
-    """Which members of the archives go where.
-
-    ``take`` is a glob over the archive's members; what stands before its first wildcard is not
-    part of the path under ``to``. ``expect`` names files and folders (with a trailing slash) that
-    must be found there. Of what is taken, ``leave_out`` (globs) goes; ``strip`` folders are taken off
-    the front of the rest, which ``rename`` (patterns and what they become) then names.
-    ``options`` are choices by group: the rule holds where all of them are chosen.
-
-    Instead of taking members, a rule can bring a copy of a vanilla file (``copy``), a small text made
-    from choices (``text``), make a folder that must be there (``is_folder``), or lay an archive whole, as
-    it is (``is_packed``; ``take`` is then what its name is like).
-    """
-
-    take: str
-    to: TargetPath
-    expect: tuple[str, ...]
-    source: Source
-    leave_out: tuple[str, ...] = ()
-    strip: int = 0
-    rename: tuple[tuple[str, str], ...] = ()
-    options: ChosenOptions = ()
-    copy: PlacePath | None = None
-    text: str | None = None
-    is_folder: bool = False
-    is_packed: bool = False
-
-    @property
-    def takes_members(self) -> bool:
-        """Whether it takes files out of an archive."""
-        return not (self.copy or self.text is not None or self.is_folder or self.is_packed)
-
-
-EditForm = Literal["diff", "json-patch", "json-merge", "vcdiff", "zstd", "keys"]
-"""How an edit is written: a unified diff, RFC 6902, RFC 7396, RFC 3284, zstd with the old file as
-reference, or keys that the card itself sets.
-"""
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class FileEdit:
-    """A file that a release changes, by a patch that is a member of its archives, or by ``settings``.
-
-    ``fuzz`` is how many lines of context a diff may pass over. ``over`` and ``gives`` are the
-    SHA-256 of the file before and after, None where the card does not tell. ``options``: for which
-    choices it is.
-    """
-
-    path: TargetPath
-    form: EditForm
-    member: str
-    fuzz: int
-    over: str | None
-    gives: str | None
-    options: ChosenOptions
-    source: Source
-    settings_form: SettingsForm | None = None
-    settings: tuple[Setting, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

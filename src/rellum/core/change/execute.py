@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import os
 import sqlite3
-import stat
 import time
 from collections import Counter
 from collections.abc import Iterable, Sequence
@@ -19,10 +18,10 @@ from rellum.core.change.journal import (
     PACK_STAYS,
     Journal,
     PackChange,
-    Step,
     append_ready,
     write_begin,
 )
+from rellum.core.change.journaling import bases_before, journal_of, records_only
 from rellum.core.change.keeping import keep_settings
 from rellum.core.change.originals import ChangedUnseen, FolderChanged
 from rellum.core.change.plan import Plan
@@ -30,12 +29,11 @@ from rellum.core.change.readiness import refuse_unready, refuse_without_room, sp
 from rellum.core.change.running import refuse_running
 from rellum.core.change.site import Site
 from rellum.core.errors import ChangeFailed, RellumError
-from rellum.core.folder.content import Content, Laid
+from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.checkpoints import PackTexts
 from rellum.core.pack.home import pack_texts
-from rellum.core.pack.kept import Kept
-from rellum.core.pack.state import State, StateChange, new_id
+from rellum.core.pack.state import State, new_id
 from rellum.core.paths import GAME, PlacePath, Roots, root_of, shown
 from rellum.core.progress import Progress
 
@@ -129,8 +127,8 @@ def _record_only(plan: Plan, journal: Journal, site: Site, sources: Sources) -> 
     """Record a plan that changes nothing in the folder."""
     _keep_bases(plan, site, sources)
     journal = journal._replace(settings=keep_settings(site))
-    before = set(_bases_before(plan, site.state))
-    noted = _records_only(plan, journal.action)
+    before = set(bases_before(plan, site.state))
+    noted = records_only(plan, journal.action)
     site.state.record(
         journal.state_change()._replace(
             id=noted.id,
@@ -232,8 +230,8 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
     } or {PlacePath(GAME): journal.staging_of(PlacePath(GAME))}
     flush_files(files, roots, disk)
     _flush_originals([*kept_paths, *_put_bases(plan, site, sources)], site)
-    journal = journal._replace(bases_before=_bases_before(plan, site.state))
-    return _journal_of(plan, journal, staged)
+    journal = journal._replace(bases_before=bases_before(plan, site.state))
+    return journal_of(plan, journal, staged)
 
 
 def _keep(path: PlacePath, before: Content, site: Site, roots: Roots) -> str:
@@ -256,12 +254,6 @@ def _keep(path: PlacePath, before: Content, site: Site, roots: Roots) -> str:
             hint="That is noted: call the command again, and a copy of the file is kept. "
             "'rellum check --deep' finds all such files.",
         ) from error
-
-
-def _bases_before(plan: Plan, state: State) -> tuple[Digest, ...]:
-    """Return what releases wanted until now of the files that the plan is about."""
-    paths = [each.path for each in plan.operations] + [each.path for each in plan.records]
-    return tuple(sorted({laid.base for laid in state.laid(paths).values() if laid.base}))
 
 
 def _keep_bases(plan: Plan, site: Site, sources: Sources) -> None:
@@ -382,92 +374,3 @@ def _needed_after(plan: Plan, state: State) -> set[Digest]:
     bases = {each.digest for each in plan.bases}
     wanted = kept | laid_over | noted | bases | {each.digest for each in plan.kept_too}
     return {digest for digest, count in counts.items() if count > 0} | wanted
-
-
-def _journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> Journal:
-    """Put a plan into a journal, with what staging made of each file."""
-    steps, laid, gone, kept = [], [], [], []
-    for each in plan.operations:
-        after = None
-        if each.after:
-            file = os.path.join(journal.staging_of(each.path), staged[each.path])
-            after = _as_staged(file, each.after)
-        steps.append(
-            Step(path=each.path, before=each.before, after=after, staged=staged.get(each.path, ""))
-        )
-        if each.row is not None:
-            laid.append(_row_with(each.row, after))
-        elif each.lays:
-            laid.append(
-                Laid(
-                    path=each.path,
-                    owner=each.after_owner,
-                    content=after,
-                    under=each.under,
-                    role=each.role,
-                    base=each.base,
-                )
-            )
-        else:
-            gone.append(each.path)
-        if each.keep and each.before:
-            kept.append(
-                Kept(
-                    path=each.path,
-                    digest=each.before.digest,
-                    size=each.before.size,
-                    aside_for=each.aside_for,
-                    owner=each.before_owner,
-                    base=each.kept_base if each.aside_for else None,
-                    mode=each.before.mode,
-                )
-            )
-    noted = _records_only(plan, journal.action)
-    return journal._replace(
-        steps=tuple(steps),
-        new_folders=plan.new_folders,
-        spare_folders=plan.spare_folders,
-        laid=(*laid, *noted.laid),
-        no_longer_laid=(*gone, *noted.no_longer_laid),
-        kept=(*kept, *plan.kept_too),
-        returned=tuple(each.path for each in plan.operations if each.returns),
-        is_ready=True,
-    )
-
-
-def _row_with(row: Laid, after: Content | None) -> Laid:
-    """Return a row that comes back, with the time of the file as it was staged."""
-    is_its_content = after and row.content and row.content.digest == after.digest
-    return row._replace(content=after) if is_its_content else row
-
-
-def _as_staged(path: str, content: Content) -> Content:
-    status = os.lstat(path)
-    return content._replace(
-        size=status.st_size,
-        mode=stat.S_IMODE(status.st_mode),
-        mtime_ns=status.st_mtime_ns,
-    )
-
-
-def _records_only(plan: Plan, action: str) -> StateChange:
-    return StateChange(
-        id=new_id(),
-        action=action,
-        laid=tuple(
-            Laid(
-                path=each.path,
-                owner=each.owner,
-                content=each.content,
-                under=each.under,
-                role=each.role,
-                base=each.base,
-            )
-            for each in plan.records
-            if each.owner
-        ),
-        no_longer_laid=tuple(each.path for each in plan.records if not each.owner),
-        kept=plan.kept_too,
-        new_folders=(),
-        gone_folders=(),
-    )

@@ -7,14 +7,13 @@ hashed.
 
 from __future__ import annotations
 
-import os
-import stat
 import time
-from collections.abc import Callable, Collection, Container, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from typing import TYPE_CHECKING
 
 from rellum.core.change.folders import new_folders, refuse_files_above, spare_folders
 from rellum.core.change.plan import PLAIN_MODE, Operation, Plan, Record
+from rellum.core.change.setting_aside import returned, set_aside, swept
 from rellum.core.change.standing import content_at
 from rellum.core.folder.content import FOREIGN, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes
@@ -23,7 +22,7 @@ from rellum.core.pack.kept import Kept
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, Roots, below, is_in_game
+from rellum.core.paths import PlacePath, Roots
 
 if TYPE_CHECKING:
     from rellum.core.change.wanted import TheUsers, Wanted
@@ -153,8 +152,8 @@ class _Planner:
         spare = spare_folders(operations, records, folders, self.state, self.roots, laid)
         if self.users:
             known = {each.path for each in operations}
-            operations += self._set_aside(spare, known, self.users)
-            operations += self._swept(self.users.swept, {each.path for each in operations})
+            operations += set_aside(self.state, self.roots, spare, known, self.users)
+            operations += swept(self.roots, self.users.swept, {each.path for each in operations})
             operations.sort(key=lambda operation: operation.path)
         return Plan(
             operations=tuple(operations),
@@ -174,53 +173,6 @@ class _Planner:
         trusts = trusts and self.trusts and path not in self.suspects
         return content_at(self.roots, path, known, trusts=trusts)
 
-    def _set_aside(
-        self, folders: Iterable[PlacePath], known: Container[PlacePath], users: TheUsers
-    ) -> Iterator[Operation]:
-        """Set aside what the user put into folders that Rellum made for mods that go."""
-        seen: set[PlacePath] = set()
-        for folder in sorted(self.state.own_folders().intersection(folders), key=len):
-            above = f"{folder}/"
-            is_shared = any(f"{each}/".startswith(above) for each in users.shared)
-            if is_shared or folder in seen or not is_in_game(folder):
-                continue
-            owners = (each.owner for each in self.state.laid_below(folder).values())
-            release = release_of_owner(next(owners, ""))
-            if release is None or release.mod in users.mods:
-                continue  # nobody's, or of a mod that only has no files there now
-            for inside, folders_here, names in os.walk(self.roots.absolute(folder)):
-                here = self.roots.place_path(inside)
-                assert here is not None
-                seen |= {below(here, name) for name in folders_here}
-                for path in (below(here, name) for name in names):
-                    absolute = self.roots.absolute(path)
-                    if path not in known and stat.S_ISREG(os.lstat(absolute).st_mode):
-                        now, _ = content_at(self.roots, path, None)
-                        assert now is not None
-                        yield self._aside(path, now, release.mod)
-
-    def _swept(
-        self, paths: Iterable[PlacePath], known: Container[PlacePath]
-    ) -> Iterator[Operation]:
-        for path in paths:
-            now, _ = (None, False) if path in known else content_at(self.roots, path, None)
-            if now is not None:
-                yield self._aside(path, now, "")._replace(keep=False)
-
-    def _aside(self, path: PlacePath, now: Content, mod: str) -> Operation:
-        return Operation(
-            path=path,
-            before=now,
-            before_owner=FOREIGN,
-            changed=True,
-            keep=True,
-            after=None,
-            after_owner="",
-            under=None,
-            source=None,
-            aside_for=mod,
-        )
-
     def _may_return(self, now: Content | None, native: Content | None, wish: Wanted | None) -> bool:
         """Whether the user's file that waited for its mod comes back just as it was.
 
@@ -229,21 +181,6 @@ class _Planner:
         if wish is not None and wish.role != "mine":
             return False
         return now is None or (wish is not None and native is not None and now == native)
-
-    def _step_return(self, kept: Kept, now: Content | None, native: Content | None) -> Operation:
-        mode = PLAIN_MODE if kept.mode is None else kept.mode
-        return Operation(
-            path=kept.path,
-            before=now,
-            before_owner=VANILLA if now and native else FOREIGN,
-            changed=False,
-            keep=False,
-            after=Content(digest=kept.digest, size=kept.size, mode=mode, mtime_ns=time.time_ns()),
-            after_owner=FOREIGN,
-            under=None,
-            source=None,
-            aside_for=kept.aside_for,
-        )
 
     def _step(
         self, path: PlacePath, wish: Wanted | None, vanilla: BaselineEntry | None
@@ -255,7 +192,7 @@ class _Planner:
         merges = wish is not None and wish.role == "merge"  # it was hashed for that already
         now, changed = self._standing(path, known, trusts=not merges)
         if path in self.aside and self._may_return(now, native, wish):
-            return self._step_return(self.aside[path], now, native)
+            return returned(self.aside[path], now, native)
         owner = laid.owner if laid else VANILLA if native else FOREIGN
         if wish and wish.content and native and wish.content.digest == native.digest:
             # The mod brings what the game has: that stays, or becomes, the game's own file again.

@@ -12,7 +12,7 @@ from functools import lru_cache
 
 from rellum.core.archives.links import links_laid
 from rellum.core.archives.model import Member
-from rellum.core.catalog.model import PlaceRule
+from rellum.core.catalog.rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.globs import WILDCARD, fixed_folder, path_test

@@ -121,6 +121,9 @@ class _Tree:
             below = files.get(path)
             container = self._brought(path.container) if isinstance(path, MemberPlace) else None
             made = self.maker.edit(change, self._brought(path), container)
+            if change.edit.part and change.edit.part.is_gone:
+                self._remove(str(path), owner)
+                continue
             # The user's own file goes on being written: what was set in it is merged, and can be taken out.
             is_users = below.is_users if below else self.maker.is_the_users(path)
             files[path] = TargetFile(

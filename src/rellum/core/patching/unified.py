@@ -14,6 +14,16 @@ from rellum.core.patching.model import PatchFault
 
 _HEAD = re.compile(rb"^@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@")
 _NO_NEWLINE = b"\\"
+_ESCAPES = {
+    b"n": b"\n",
+    b"t": b"\t",
+    b"r": b"\r",
+    b"a": b"\a",
+    b"b": b"\b",
+    b"f": b"\f",
+    b"v": b"\v",
+}
+_UNREAD = (b"rename from ", b"copy from ", b"GIT binary patch", b"Binary files ")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,11 +55,17 @@ class Hunk:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FileDiff:
-    """The hunks for one file; names as the diff has them, without their times."""
+    """The hunks for one file; names as the diff has them, without their times.
+
+    ``is_new``: there is no old file; ``is_gone``: there is no new one. A diff says so by the name
+    ``/dev/null``, or by the first moment of all times.
+    """
 
     old_name: str
     new_name: str
     hunks: tuple[Hunk, ...]
+    is_new: bool = False
+    is_gone: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -73,8 +89,12 @@ def read_diff(diff: bytes, name: str) -> tuple[FileDiff, ...]:
         is_head = lines[at].startswith(b"--- ") and lines[at + 1 : at + 2] != []
         if is_head and lines[at + 1].startswith(b"+++ "):
             old, new = _file_name(lines[at]), _file_name(lines[at + 1])
+            head = at
             hunks, at = _read_hunks(lines, at + 2, name)
-            found.append(FileDiff(old_name=old, new_name=new, hunks=hunks))
+            is_new, is_gone = _is_nothing(lines[head]), _is_nothing(lines[head + 1])
+            found.append(
+                FileDiff(old_name=old, new_name=new, hunks=hunks, is_new=is_new, is_gone=is_gone)
+            )
         elif _HEAD.match(lines[at]):
             if found:
                 raise PatchFault(f"{name}:{at + 1}: a hunk longer than its first line says")
@@ -87,13 +107,45 @@ def read_diff(diff: bytes, name: str) -> tuple[FileDiff, ...]:
     return tuple(found)
 
 
+def refuse_unread(diff: bytes, name: str) -> None:
+    """Refuse a diff that tells of more than its hunks: it would be applied in part. Raises PatchFault."""
+    for number, line in enumerate(_by_newline(diff), 1):
+        if line.startswith(_UNREAD):
+            said = line.decode("utf-8", "replace").strip()
+            raise PatchFault(
+                f"{name}:{number}: {said!r} is not read here: only changed, new and deleted texts are",
+                hint="Make the diff without renames, and bring other files whole.",
+            )
+    lines = _by_newline(diff)
+    for mark, nothing in ((b"new file mode", b"--- "), (b"deleted file mode", b"+++ ")):
+        marked = sum(line.startswith(mark) for line in lines)
+        if marked > sum(line.startswith(nothing) and _is_nothing(line) for line in lines):
+            raise PatchFault(
+                f"{name}: it makes or deletes an empty file, which a diff has no hunk for",
+                hint="Bring the file by a [[release.place]], or take it away by 'removes'.",
+            )
+
+
+def _is_nothing(line: bytes) -> bool:
+    """Whether the name in a line of a diff stands for no file."""
+    name, _, time = line[4:].rstrip(b"\r\n").partition(b"\t")
+    return name.strip() == b"/dev/null" or time.startswith((b"1970-01-01 ", b"1969-12-31 "))
+
+
 def _by_newline(content: bytes) -> list[bytes]:
     return re.findall(rb"[^\n]*\n|[^\n]+", content)
 
 
 def _file_name(line: bytes) -> str:
-    text = line[4:].rstrip(b"\r\n").partition(b"\t")[0]
-    return text.decode("utf-8", "replace").strip()
+    text = line[4:].rstrip(b"\r\n").partition(b"\t")[0].strip()
+    if len(text) > 1 and text[:1] == text[-1:] == b'"':  # quoted as texts in C are
+        text = re.sub(rb"\\([0-7]{1,3}|.)", _unquoted, text[1:-1])
+    return text.decode("utf-8", "replace")
+
+
+def _unquoted(found: re.Match[bytes]) -> bytes:
+    sign = found[1]
+    return bytes([int(sign, 8) & 0xFF]) if sign.isdigit() else _ESCAPES.get(sign, sign)
 
 
 def _read_hunks(lines: Sequence[bytes], at: int, name: str) -> tuple[tuple[Hunk, ...], int]:

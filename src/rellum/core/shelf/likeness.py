@@ -11,7 +11,8 @@ from dataclasses import dataclass
 from typing import Final
 
 from rellum.core.archives.model import Member
-from rellum.core.catalog.model import Catalog, PlaceRule, Release
+from rellum.core.catalog.model import Catalog, Release
+from rellum.core.catalog.rules import PlaceRule
 from rellum.core.ids import ModId
 from rellum.core.versions.version import Version
 

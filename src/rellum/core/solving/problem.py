@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
-from rellum.core.catalog.model import Catalog, ChosenOptions, Release, Source, Trial
+from rellum.core.catalog.model import Catalog, Release, Trial
+from rellum.core.catalog.rules import ChosenOptions, Source
 from rellum.core.ids import ModId
 from rellum.core.versions.ranges import Range
 from rellum.core.versions.version import Version

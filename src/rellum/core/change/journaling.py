@@ -1,0 +1,113 @@
+"""From a plan to what the journal and the state note of it."""
+
+from __future__ import annotations
+
+import os
+import stat
+
+from rellum.core.change.journal import (
+    Journal,
+    Step,
+)
+from rellum.core.change.plan import Plan
+from rellum.core.folder.content import Content, Laid
+from rellum.core.hashing import Digest
+from rellum.core.pack.kept import Kept
+from rellum.core.pack.state import State, StateChange, new_id
+from rellum.core.paths import PlacePath
+
+
+def bases_before(plan: Plan, state: State) -> tuple[Digest, ...]:
+    """Return what releases wanted until now of the files that the plan is about."""
+    paths = [each.path for each in plan.operations] + [each.path for each in plan.records]
+    return tuple(sorted({laid.base for laid in state.laid(paths).values() if laid.base}))
+
+
+def journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> Journal:
+    """Put a plan into a journal, with what staging made of each file."""
+    steps, laid, gone, kept = [], [], [], []
+    for each in plan.operations:
+        after = None
+        if each.after:
+            file = os.path.join(journal.staging_of(each.path), staged[each.path])
+            after = _as_staged(file, each.after)
+        steps.append(
+            Step(path=each.path, before=each.before, after=after, staged=staged.get(each.path, ""))
+        )
+        if each.row is not None:
+            laid.append(_row_with(each.row, after))
+        elif each.lays:
+            laid.append(
+                Laid(
+                    path=each.path,
+                    owner=each.after_owner,
+                    content=after,
+                    under=each.under,
+                    role=each.role,
+                    base=each.base,
+                )
+            )
+        else:
+            gone.append(each.path)
+        if each.keep and each.before:
+            kept.append(
+                Kept(
+                    path=each.path,
+                    digest=each.before.digest,
+                    size=each.before.size,
+                    aside_for=each.aside_for,
+                    owner=each.before_owner,
+                    base=each.kept_base if each.aside_for else None,
+                    mode=each.before.mode,
+                )
+            )
+    noted = records_only(plan, journal.action)
+    return journal._replace(
+        steps=tuple(steps),
+        new_folders=plan.new_folders,
+        spare_folders=plan.spare_folders,
+        laid=(*laid, *noted.laid),
+        no_longer_laid=(*gone, *noted.no_longer_laid),
+        kept=(*kept, *plan.kept_too),
+        returned=tuple(each.path for each in plan.operations if each.returns),
+        is_ready=True,
+    )
+
+
+def _row_with(row: Laid, after: Content | None) -> Laid:
+    """Return a row that comes back, with the time of the file as it was staged."""
+    is_its_content = after and row.content and row.content.digest == after.digest
+    return row._replace(content=after) if is_its_content else row
+
+
+def _as_staged(path: str, content: Content) -> Content:
+    status = os.lstat(path)
+    return content._replace(
+        size=status.st_size,
+        mode=stat.S_IMODE(status.st_mode),
+        mtime_ns=status.st_mtime_ns,
+    )
+
+
+def records_only(plan: Plan, action: str) -> StateChange:
+    """Return what a plan only notes, without a step that touches a file."""
+    return StateChange(
+        id=new_id(),
+        action=action,
+        laid=tuple(
+            Laid(
+                path=each.path,
+                owner=each.owner,
+                content=each.content,
+                under=each.under,
+                role=each.role,
+                base=each.base,
+            )
+            for each in plan.records
+            if each.owner
+        ),
+        no_longer_laid=tuple(each.path for each in plan.records if not each.owner),
+        kept=plan.kept_too,
+        new_folders=(),
+        gone_folders=(),
+    )

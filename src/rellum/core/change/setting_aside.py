@@ -1,0 +1,89 @@
+"""Setting aside what the user put beside a mod that goes, and bringing it back with the mod."""
+
+from __future__ import annotations
+
+import os
+import stat
+import time
+from collections.abc import Container, Iterable, Iterator
+
+from rellum.core.change.plan import PLAIN_MODE, Operation
+from rellum.core.change.standing import content_at
+from rellum.core.change.wanted import TheUsers
+from rellum.core.folder.content import FOREIGN, VANILLA, Content
+from rellum.core.ids import release_of_owner
+from rellum.core.pack.kept import Kept
+from rellum.core.pack.state import State
+from rellum.core.paths import PlacePath, Roots, below, is_in_game
+
+
+def set_aside(
+    state: State,
+    roots: Roots,
+    folders: Iterable[PlacePath],
+    known: Container[PlacePath],
+    users: TheUsers,
+) -> Iterator[Operation]:
+    """Set aside what the user put into folders that Rellum made for mods that go."""
+    seen: set[PlacePath] = set()
+    for folder in sorted(state.own_folders().intersection(folders), key=len):
+        above = f"{folder}/"
+        is_shared = any(f"{each}/".startswith(above) for each in users.shared)
+        if is_shared or folder in seen or not is_in_game(folder):
+            continue
+        owners = (each.owner for each in state.laid_below(folder).values())
+        release = release_of_owner(next(owners, ""))
+        if release is None or release.mod in users.mods:
+            continue  # nobody's, or of a mod that only has no files there now
+        for inside, folders_here, names in os.walk(roots.absolute(folder)):
+            here = roots.place_path(inside)
+            assert here is not None
+            seen |= {below(here, name) for name in folders_here}
+            for path in (below(here, name) for name in names):
+                absolute = roots.absolute(path)
+                if path not in known and stat.S_ISREG(os.lstat(absolute).st_mode):
+                    now, _ = content_at(roots, path, None)
+                    assert now is not None
+                    yield _aside(path, now, release.mod)
+
+
+def swept(
+    roots: Roots, paths: Iterable[PlacePath], known: Container[PlacePath]
+) -> Iterator[Operation]:
+    """Yield the steps that take left-overs out, where they are not in other steps; no copy is kept here."""
+    for path in paths:
+        now, _ = (None, False) if path in known else content_at(roots, path, None)
+        if now is not None:
+            yield _aside(path, now, "")._replace(keep=False)
+
+
+def _aside(path: PlacePath, now: Content, mod: str) -> Operation:
+    return Operation(
+        path=path,
+        before=now,
+        before_owner=FOREIGN,
+        changed=True,
+        keep=True,
+        after=None,
+        after_owner="",
+        under=None,
+        source=None,
+        aside_for=mod,
+    )
+
+
+def returned(kept: Kept, now: Content | None, native: Content | None) -> Operation:
+    """Return the step that brings the user's file back, which waited for its mod."""
+    mode = PLAIN_MODE if kept.mode is None else kept.mode
+    return Operation(
+        path=kept.path,
+        before=now,
+        before_owner=VANILLA if now and native else FOREIGN,
+        changed=False,
+        keep=False,
+        after=Content(digest=kept.digest, size=kept.size, mode=mode, mtime_ns=time.time_ns()),
+        after_owner=FOREIGN,
+        under=None,
+        source=None,
+        aside_for=kept.aside_for,
+    )
