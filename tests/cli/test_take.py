@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import json
 import os
 import random
@@ -14,6 +15,8 @@ import time
 import unittest
 import zlib
 from typing import Any
+
+import py7zr
 
 from tests.support import WorldTest, snapshot, write_tree, zip_bytes
 
@@ -281,6 +284,35 @@ class TakeTest(WorldTest):
         told, _ = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 0)
         self.assertEqual([e["outcome"] for e in json.loads(told)["archives"]], ["taken"])
+
+    def test_archives_in_archives_are_named(self) -> None:
+        def member(name: str, content: bytes) -> bytes:
+            head = f"{name:<16}{0:<12}{0:<6}{0:<6}{'100644':<8}{len(content):<10}`\n"
+            return head.encode() + content + b"\n" * (len(content) % 2)
+
+        inner = [("debian-binary", b"2.0\n"), ("control.tar.xz", b"abc"), ("data.tar.xz", b"d")]
+        deb = b"!<arch>\n" + b"".join(member(*each) for each in inner)
+        nested = zip_bytes({"read me.txt": b"x", "deep/real.7z": b"7", "other.ZIP": b"z"})
+        write_tree(self.world.path("in"), {"a.deb": deb, "nested.zip": nested})
+        result = self.world.run("take", "../in/a.deb")
+        self.assertEqual(result.returncode, 2)
+        self.assertIn("around debian-binary, control.tar.xz, data.tar.xz", result.stderr)
+        self.assertIn("take data.tar.xz", result.stderr)
+        said = self.world.run("take", "../in/nested.zip").stdout
+        self.assertIn("it holds other archives (deep/real.7z, other.ZIP)", said)
+
+    def test_one_error_for_all_parts_of_an_archive(self) -> None:
+        stream = io.BytesIO()
+        with py7zr.SevenZipFile(stream, "w") as archive:
+            archive.writestr(os.urandom(30_000), "a.dat")
+        broken = bytearray(stream.getvalue())
+        broken[15_000] ^= 1
+        names = [f"big.7z.{number:03}" for number in (1, 2, 3)]
+        cuts = {n: bytes(broken[at * 11_000 :][:11_000]) for at, n in enumerate(names)}
+        write_tree(self.world.path("in"), cuts)
+        result = self.world.run("take", *(f"../in/{name}" for name in names))
+        self.assertEqual(result.stderr.count("is damaged"), 1, result.stderr)
+        self.assertIn("of ../in/big.7z.001, ../in/big.7z.002, ../in/big.7z.003", result.stderr)
 
 
 if __name__ == "__main__":

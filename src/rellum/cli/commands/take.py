@@ -94,8 +94,12 @@ def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[Taken]:
 
 def _tell_refused(results: list[Taken]) -> None:
     refused = [each for each in results if each.outcome == "refused"]
+    by_error: dict[tuple[str, tuple[str, ...], str], list[str]] = {}
     for each in refused:
-        console.show_error(each.reason, each.details, each.hint)
+        by_error.setdefault((each.reason, each.details, each.hint), []).append(each.path)
+    for (reason, details, hint), paths in by_error.items():  # the parts of an archive share one
+        of_these = (f"of {', '.join(paths)}",) if len(paths) > 1 else ()
+        console.show_error(reason, (*details, *of_these), hint)
     if refused:
         raise typer.Exit(2 if len(refused) == len(results) else 1)
 

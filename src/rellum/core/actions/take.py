@@ -24,6 +24,7 @@ from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import RellumError
 from rellum.core.hashing import Digest
+from rellum.core.layers.placing import inner_archives
 from rellum.core.nearest import nearest
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_file import read_pack_file
@@ -192,10 +193,11 @@ class Taker:
             took = taking.take(self.shelf, path, how, self._listen)
         except NotAnArchive as error:
             if not (self._stated or self._cards.named(name)):
+                again = "Get it again if it should be an archive."
                 raise NotAnArchive(
                     error.summary,
-                    hint="Get it again if it should be an archive. To take it as the file it is, "
-                    "say which release it belongs to with --as MOD@VERSION.",
+                    hint=f"{again if error.hint == AGAIN else error.hint} To take it as the file it "
+                    "is, say which release it belongs to with --as MOD@VERSION.",
                 ) from error
             took = taking.take(self.shelf, path, replace(how, form="file"), self._listen)
         except ArchiveFault as error:
@@ -358,6 +360,11 @@ class Taker:
             self.shelf.set_origin(took.entry.digest, known.origin)
         likely = () if known or is_part else self._likely(name, took.entry.digest)
         outcome: Outcome = "taken" if known or is_part else "unknown"
+        reason = ""
+        if outcome == "unknown" and not likely:
+            members = self.shelf.members(took.entry.digest)
+            inner = inner_archives(member.path for member in members)
+            reason = f"it holds {inner}, which may be what is wanted" if inner else ""
         return Taken(
             path=path,
             outcome=outcome if took.is_new else "already there",
@@ -365,6 +372,7 @@ class Taker:
             size=took.entry.size,
             digest=took.entry.digest,
             form=took.entry.form,
+            reason=reason,
             likely=likely,
             encoding=took.entry.encoding,
             copies=took.copies,

@@ -25,6 +25,8 @@ _MARKS: Final[tuple[tuple[bytes, Form], ...]] = (
     (b"\xfd7zXZ\x00", "tar.xz"),
     (b"\x28\xb5\x2f\xfd", "tar.zst"),
 )
+_AR_MARK: Final = b"!<arch>\n"
+_AR_HEAD_BYTES: Final = 60
 _ZIP_MARKS: Final = (b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08")
 _PARTIAL_NAMES: Final = (
     ".part",
@@ -100,6 +102,21 @@ def what_instead(head: bytes) -> str:
     if head and not head.strip(b"\0"):
         return "holds only zero bytes: the download was set aside and never filled"
     return ""
+
+
+def inner_of_ar(file: JoinedFile) -> list[str]:
+    """Return the names of what an ``ar`` archive holds, as a ``.deb`` is one; empty for any other file."""
+    names: list[str] = []
+    at = len(_AR_MARK)
+    if file.read_at(0, at) != _AR_MARK:
+        return names
+    while len(head := file.read_at(at, _AR_HEAD_BYTES)) == _AR_HEAD_BYTES:
+        size = head[48:58].strip()
+        if head[58:] != b"`\n" or not size.isdigit():
+            break
+        names.append(head[:16].decode("utf-8", "replace").rstrip().rstrip("/"))
+        at += _AR_HEAD_BYTES + int(size) + int(size) % 2
+    return names
 
 
 def page_title(head: bytes) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Final
 
-from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, form_of, what_instead
+from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, form_of, inner_of_ar, what_instead
 from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import (
     AGAIN,
@@ -68,6 +68,7 @@ def _known_form(parts: Sequence[str], name: str) -> Form:
                 raise ArchiveFault(f"{name}: the file is empty", hint=AGAIN)
             form = form_of(parts)
             head = file.read_at(0, HEAD_BYTES) if form is None else b""
+            inside = inner_of_ar(file) if form is None else []
     except OSError as error:
         raise ArchiveFault(f"{name}: cannot be read: {error.strerror}") from error
     if form is None:
@@ -75,5 +76,20 @@ def _known_form(parts: Sequence[str], name: str) -> Form:
         if said:
             hint = _SIGN_IN if said.startswith(A_PAGE) else AGAIN
             raise ArchiveFault(f"{name}: {said}", hint=hint)
+        if inside:
+            raise NotAnArchive(
+                f"{name}: is an archive of the kind 'ar', around {_and_words(inside)}",
+                hint=f"Unpack it by 'ar x', and take {_likeliest(inside)}.",
+            )
         raise NotAnArchive(f"{name}: is no archive that Rellum reads ({KINDS})", hint=AGAIN)
     return form
+
+
+def _and_words(names: Sequence[str]) -> str:
+    shown = names if len(names) <= 5 else [*names[:5], "…"]
+    return ", ".join(shown)
+
+
+def _likeliest(names: Sequence[str]) -> str:
+    """Return which inner archive has the files: in a ``.deb``, the one of data."""
+    return next((name for name in names if name.startswith("data.")), "what is in it")

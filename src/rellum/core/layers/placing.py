@@ -7,7 +7,7 @@ deeper and deeper: archives are often wrapped in a folder, or two, that the game
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
 
 from rellum.core.archives.links import links_laid
@@ -26,6 +26,10 @@ from rellum.core.paths import (
 )
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.solving.problem import Options, are_chosen
+
+_ARCHIVE_ENDINGS = (
+    ".zip", ".7z", ".rar", ".tar", ".tgz", ".tar.gz", ".tar.bz2", ".tar.xz", ".tar.zst",
+)  # fmt: skip
 
 
 class PlacingFault(UserError):
@@ -312,11 +316,24 @@ def _not_found(rule: PlaceRule, archives: Sequence[tuple[str, Sequence[Member]]]
     found = sorted({_top(member.path) for _, members in archives for member in members})
     names = ", ".join(name for name, _ in archives)
     there = ", ".join(found[:8]) + (" …" if len(found) > 8 else "")
+    inner = inner_archives(member.path for _, members in archives for member in members)
     return PlacingFault(
         f"{place_of(rule.source)}: {wanted} is not in {names}",
         details=(f"found at its top: {there or 'nothing'}",),
-        hint="Correct 'take' or 'expect' in the card, or take the right archive.",
+        hint=f"It holds {inner}: unpack it, and take that one."
+        if inner
+        else "Correct 'take' or 'expect' in the card, or take the right archive.",
     )
+
+
+def inner_archives(paths: Iterable[str]) -> str:
+    """Say which archives lie in an archive, three of them at most; an empty text where none does."""
+    found = [path for path in paths if path.lower().endswith(_ARCHIVE_ENDINGS)]
+    if not found:
+        return ""
+    more = f" and {len(found) - 3} more" if len(found) > 3 else ""
+    kind = "another archive" if len(found) == 1 else "other archives"
+    return f"{kind} ({', '.join(found[:3])}{more})"
 
 
 def _top(path: str) -> str:
