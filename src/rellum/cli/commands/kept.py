@@ -19,11 +19,13 @@ def kept(
         typer.Argument(metavar="[list|back|out|drop]", help="List copies, or do that with some."),
     ] = "list",
     numbers: Annotated[
-        list[int] | None, typer.Argument(metavar="[NUMBER]...", help="Which, as the list has them.")
+        list[str] | None,
+        typer.Argument(metavar="[NUMBER]...", help="Which, as the list has them: 7, or 3-7."),
     ] = None,
     to: Annotated[
         str, typer.Option("--to", metavar="FOLDER", help="out: write the copies into this folder.")
     ] = "",
+    every: Annotated[bool, typer.Option("--all", help="List each copy, however many.")] = False,
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
     pack: options.Pack = options.HERE,
@@ -44,28 +46,43 @@ def kept(
         raise console.BadCall("name the copies by number with back, out and drop, and only there")
     if (what == "out") != bool(to):
         raise console.BadCall("--to FOLDER goes with 'rellum kept out', and only there")
-    chosen = tuple(numbers or ())
+    chosen = tuple(number for each in numbers or () for number in _numbers(each))
     if what == "list":
-        _list(pack, as_json=as_json)
+        _list(pack, every=every, as_json=as_json)
     elif what == "back":
-        for each in actions.bring_back(
-            pack, chosen, tell_recovered, even_if_running=even_if_running
-        ):
-            console.say(f"Back: {shown(each.path)}")
+        back = actions.bring_back(pack, chosen, tell_recovered, even_if_running=even_if_running)
+        _tell("Back", [shown(each.path) for each in back])
     elif what == "out":
-        for file in actions.copy_out(pack, chosen, to, tell_recovered):
-            console.say(f"Written: {shown_file(file)}")
+        _tell("Written", list(map(shown_file, actions.copy_out(pack, chosen, to, tell_recovered))))
     else:
         question = f"Delete {console.count_text(len(chosen), 'kept copy', 'kept copies')} for good?"
         if not console.confirm(question, yes=yes, what="this deletes kept copies"):
             console.say("Nothing was changed.")
             raise typer.Exit(1)
-        for each in actions.let_go(pack, chosen, tell_recovered):
-            console.say(f"Deleted: the copy of {shown(each.path)}, no. {each.number}")
+        gone = actions.let_go(pack, chosen, tell_recovered)
+        _tell("Deleted", [f"the copy of {shown(each.path)}, no. {each.number}" for each in gone])
 
 
-def _list(pack: str, *, as_json: bool) -> None:
+def _tell(word: str, lines: list[str]) -> None:
+    from rellum.cli.render import MOST_LINES
+
+    for line in lines[:MOST_LINES]:
+        console.say(f"{word}: {line}")
+    if len(lines) > MOST_LINES:
+        console.say(f"… and {len(lines) - MOST_LINES:,} more")
+
+
+def _numbers(text: str) -> range:
+    """Return the numbers that ``7`` or ``3-7`` means. Raises BadCall."""
+    first, dash, last = text.partition("-")
+    if not first.isdecimal() or not (last.isdecimal() or not dash):
+        raise console.BadCall(f"{text!r} is no number of a copy; write 7, or 3-7")
+    return range(int(first), int(last or first) + 1)
+
+
+def _list(pack: str, *, every: bool, as_json: bool) -> None:
     from rellum.cli.recovery import tell_recovered
+    from rellum.cli.render import MOST_LINES
     from rellum.core.actions.kept import list_kept
     from rellum.core.actions.sweep import list_sweeps
 
@@ -75,7 +92,10 @@ def _list(pack: str, *, as_json: bool) -> None:
         console.say_json({"kept": document, "swept": [_sweep_document(each) for each in sweeps]})
         return
     if copies:
-        _table(copies)
+        if every or len(copies) <= MOST_LINES:
+            _table(copies)
+        else:
+            _show_grouped(copies)
         console.say(
             "'rellum kept back NUMBER' brings one back; 'rellum kept drop NUMBER' deletes it."
         )
@@ -92,7 +112,7 @@ def _table(copies: list[KeptCopy]) -> None:
     rows = [
         (
             str(each.kept.number),
-            each.kept.kept_at.replace("T", " ").removesuffix("Z"),
+            _moment(each.kept.kept_at),
             console.bytes_text(each.kept.size) if each.is_there else "gone",
             shown(each.kept.path),
             _why(each),
@@ -100,6 +120,40 @@ def _table(copies: list[KeptCopy]) -> None:
         for each in copies
     ]
     console.table(("no.", "kept (UTC)", "size", "file", "why"), rows, right=(0, 2))
+
+
+def _show_grouped(copies: list[KeptCopy]) -> None:
+    """Show the copies of each change in one line, the newest change first."""
+    from rellum.core.paths import shown
+
+    groups: dict[tuple[str, str], list[KeptCopy]] = {}
+    for each in copies:
+        groups.setdefault((each.kept.kept_at, _why(each)), []).append(each)
+    rows = []
+    for (moment, why), members in groups.items():
+        numbers = [each.kept.number for each in members]
+        first = shown(min(each.kept.path for each in members))
+        files = first if len(members) == 1 else f"{len(members):,} files, e.g. {first}"
+        size = console.bytes_text(sum(each.kept.size for each in members))
+        rows.append((_ranges(numbers), _moment(moment), size, files, why))
+    console.table(("no.", "kept (UTC)", "size", "files", "why"), rows, right=(2,))
+    console.say("'rellum kept --all' lists each of them.")
+
+
+def _ranges(numbers: list[int]) -> str:
+    """Return numbers as text, those in a row from the first to the last."""
+    runs: list[list[int]] = []
+    for number in sorted(numbers):
+        if runs and runs[-1][-1] == number - 1:
+            runs[-1][1:] = [number]
+        else:
+            runs.append([number])
+    more = " …" if len(runs) > 3 else ""
+    return " ".join("-".join(map(str, run)) for run in runs[:3]) + more
+
+
+def _moment(text: str) -> str:
+    return text.replace("T", " ").removesuffix("Z")
 
 
 def _why(copy: KeptCopy) -> str:
