@@ -56,7 +56,7 @@ class OpenPack(NamedTuple):
             self.state,
             self.disk or Disk(),
             even_if_running=self.even_if_running,
-            settings_place=self.rules.places.get("settings"),
+            players_places=self.rules.players_places,
         )
 
 

@@ -244,7 +244,7 @@ class _Way:
         """Yield settings that the checkpoint does not know: they came since."""
         handled = {each.path for each in plan.operations} | set(self.then.laid)
         site = self.opened.site
-        for path in settings_paths(site.state, site.roots, site.settings_place):
+        for path in settings_paths(site.state, site.roots, site.players_places):
             known = path in self.then.settings or path in self.then.files or path in handled
             if (
                 not known

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from rellum.core.change.site import Site
 from rellum.core.folder.content import Content
@@ -18,13 +18,14 @@ SMALL = 64 << 10
 """Bytes; settings up to this size are read at every checkpoint."""
 
 LARGEST = 16 << 20
-"""Bytes; a larger file in the place of settings is none."""
+"""Bytes; a larger file in a place of the player's is not kept."""
 
 
 def keep_settings(site: Site) -> tuple[SettingRow, ...]:
     """Copy the settings into the store of originals, durably, and return what they are.
 
-    These are laid files with a role, and all files of the place of settings, wherever that lies. One that
+    These are laid files with a role, and all files of the places of settings and saves, wherever they lie
+    (saves only go back where that is asked for). One that
     is as the newest checkpoint has it, or as it was laid or adopted, is neither read nor copied. Raises
     OSError, FolderChanged.
     """
@@ -32,7 +33,7 @@ def keep_settings(site: Site) -> tuple[SettingRow, ...]:
     store = site.originals
     found: list[SettingRow] = []
     copied: list[str] = []
-    for path in settings_paths(site.state, site.roots, site.settings_place):
+    for path in settings_paths(site.state, site.roots, site.players_places):
         file = site.roots.absolute(path)
         try:
             status = os.lstat(file)
@@ -65,15 +66,15 @@ def keep_settings(site: Site) -> tuple[SettingRow, ...]:
     return tuple(found)
 
 
-def settings_paths(state: State, roots: Roots, place: PlacePath | None) -> list[PlacePath]:
-    """Return the paths of all settings: laid files with a role, and what the place of settings holds."""
-    inside = set(_in_place(roots, place))
+def settings_paths(state: State, roots: Roots, places: Iterable[PlacePath]) -> list[PlacePath]:
+    """Return the paths of all that the player writes: laid files with a role, and what those places hold."""
+    inside = {path for place in places for path in _in_place(roots, place)}
     plain = {path for path, row in state.laid(inside).items() if not row.role}
     return sorted({*state.laid_with_role(), *inside} - plain)
 
 
-def _in_place(roots: Roots, place: PlacePath | None) -> Iterator[PlacePath]:
-    if place is None or not (is_in_game(place) or root_of(place) in roots.outside):
+def _in_place(roots: Roots, place: PlacePath) -> Iterator[PlacePath]:
+    if not (is_in_game(place) or root_of(place) in roots.outside):
         return
     folder = roots.absolute(place)
     others = set(roots.outside.values()) - {folder}  # places have names of their own

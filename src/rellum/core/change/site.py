@@ -15,8 +15,8 @@ from rellum.core.progress import Listener, silent
 class Site(NamedTuple):
     """A pack, its state, its game folder, the disk that both lie on, and who hears of progress.
 
-    ``even_if_running``: the game may be in use. ``settings_place`` is where the player's settings lie, None
-    where the sheet names no such place.
+    ``even_if_running``: the game may be in use. ``players_places`` are where the player's settings
+    and saved games lie, as far as the sheet names such places.
     """
 
     home: PackHome
@@ -25,7 +25,7 @@ class Site(NamedTuple):
     disk: Disk
     listen: Listener = silent
     even_if_running: bool = False
-    settings_place: PlacePath | None = None
+    players_places: tuple[PlacePath, ...] = ()
 
     @property
     def originals(self) -> Originals:

@@ -60,6 +60,11 @@ class FolderRules(NamedTuple):
         return (*own, *self.carry, *(each for mod in self.mods.values() for each in mod.carry))
 
     @property
+    def players_places(self) -> tuple[PlacePath, ...]:
+        """Where the player's settings and saved games lie."""
+        return tuple(self.places[name] for name in ("settings", "saves") if name in self.places)
+
+    @property
     def settings_patterns(self) -> tuple[str, ...]:
         """Every pattern of files that the user and releases both change."""
         return (*self.settings, *(each for mod in self.mods.values() for each in mod.settings))
