@@ -18,8 +18,9 @@ from rellum.core.catalog.model import Catalog, GameSheet
 from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry
-from rellum.core.globs import any_test
+from rellum.core.globs import PathTest, any_test
 from rellum.core.hashing import Digest
+from rellum.core.ids import ModId
 from rellum.core.pack.new_state import BaselineRow
 from rellum.core.paths import GAME, PlacePath, Roots, file_of, is_in_game, parents
 from rellum.core.shelf.store import Shelf
@@ -95,18 +96,35 @@ def like_releases(
     shelf_folder: str,
     catalog: Catalog | None,
 ) -> tuple[Likeness, ...]:
-    """Say which files are members of archives on the shelf, or lie where a release of a card lays its own."""
+    """Say which files are members of archives on the shelf, are named by cards as left over, or lie where a
+    release of a card lays its own.
+    """
     found: dict[str, list[PlacePath]] = {}
     by_digest = _members(shelf_folder)
     folders = dict(_own_folders(catalog)) if catalog else {}
+    left_over = _left_over_tests(catalog)
     for path in paths:
         label = by_digest.get(digests.get(path, Digest("")))
         mod = next((folders[each] for each in parents(path) if each in folders), "")
+        old = next((each for each, is_left_over in left_over.items() if is_left_over(path)), "")
         if label:
             found.setdefault(f"{label}, from the shelf", []).append(path)
+        elif old:
+            found.setdefault(f"left-overs of {old}, as its card names them", []).append(path)
         elif mod:
             found.setdefault(f"{mod}, by its folder", []).append(path)
     return tuple(Likeness(what=what, paths=tuple(each)) for what, each in sorted(found.items()))
+
+
+def _left_over_tests(catalog: Catalog | None) -> dict[ModId, PathTest]:
+    """Return, for each mod with a card that names left-overs, whether a file is one."""
+    found = {}
+    for mod in catalog.mods.values() if catalog else ():
+        if patterns := [each for release in mod.releases for each in release.obsolete]:
+            found[mod.id] = any_test(
+                patterns, folds_case=catalog.sheet.folds_case if catalog else False
+            )
+    return found
 
 
 def _members(shelf_folder: str) -> dict[Digest, str]:
@@ -143,14 +161,8 @@ def signs_of_mods(
         inside = [path for path in files if is_in_game(place) and place in parents(path)]
         if inside and name in ("mods", "plugins", "addons", "packs"):
             found.append(Likeness(what=f"lie in the place @{name}", paths=tuple(inside)))
-    patterns = [
-        pattern
-        for mod in (catalog.mods.values() if catalog else ())
-        for release in mod.releases
-        for pattern in release.obsolete
-    ]
-    is_left_over = any_test(patterns, folds_case=sheet.folds_case)
-    left_over = [path for path in files if patterns and is_left_over(path)]
+    tests = _left_over_tests(catalog).values()
+    left_over = [path for path in files if any(is_left_over(path) for is_left_over in tests)]
     if left_over:
         found.append(Likeness(what="are named by cards as left over", paths=tuple(left_over)))
     newer = _much_newer([e for e in entries if e.kind == "file" and not is_own(e.path)])
