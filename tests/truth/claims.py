@@ -200,7 +200,12 @@ class Pack(Model):
                 laid[path] = mod_id
                 content.pop(path, None)
             if mod.edits and mod.edits in after:
-                laid[mod.edits], content[mod.edits] = mod_id, after[mod.edits]
+                was = state.expected.get(mod.edits)
+                knows = mod.edits in self.hidden and state.laid.get(mod.edits) == mod_id and was
+                laid[mod.edits], content[mod.edits] = (
+                    mod_id,
+                    was if knows and was else after[mod.edits],
+                )
         for path in laid:
             if path not in state.laid:
                 state.under[path] = before.get(path)

@@ -11,7 +11,7 @@ from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.rules import NOTE, FolderRules, read_rules
-from rellum.core.pack.state import Adopted, State, open_state
+from rellum.core.pack.state import LAID_SINCE, Adopted, State, open_state
 from rellum.core.paths import PlacePath, Roots
 
 if TYPE_CHECKING:
@@ -109,7 +109,7 @@ def _with_rules(opened: OpenPack) -> OpenPack:
     """
     state = opened.state
     rules = read_rules(state.note(NOTE))
-    if not rules.are_current():
+    if not rules.are_current() or state.note(LAID_SINCE):
         from rellum.core.actions.rules import read_rules_anew  # rare: a file of the pack changed
 
         rules = read_rules_anew(opened.home, state, rules)

@@ -21,7 +21,7 @@ from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.rules import NOTE, FolderRules, ModRules, rules_text, stamps_of, surroundings
-from rellum.core.pack.state import State
+from rellum.core.pack.state import LAID_SINCE, State
 
 
 def read_rules_anew(home: PackHome, state: State, before: FolderRules) -> FolderRules:
@@ -34,6 +34,7 @@ def read_rules_anew(home: PackHome, state: State, before: FolderRules) -> Folder
         return before
     with suppress(sqlite3.Error):  # a state that cannot be written can still be read
         state.set_note(NOTE, rules_text(rules))
+        state.set_note(LAID_SINCE, "")
     return rules
 
 

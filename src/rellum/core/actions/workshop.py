@@ -15,6 +15,7 @@ from typing import NamedTuple, Self
 from rellum.core.actions.needed import MissingArchives
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.archives.model import Archive, Extraction
+from rellum.core.change.standing import note_suspect
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test, fixed_folder
 from rellum.core.hashing import Digest, hash_bytes, hash_file
@@ -152,7 +153,9 @@ class Workshop:
             return self._extracted(brought)
         file = self._new_file(key)
         written = self._makers[brought.recipe](file)
-        if (written.digest or hash_file(file)) != brought.digest:
+        digest = written.digest or hash_file(file)
+        if digest != brought.digest:
+            self.remember(brought.recipe, Made(digest, os.path.getsize(file), written.notes))
             raise NotTheSame(
                 f"{shown(brought.path)} was made anew and is not what it was the last time",
                 hint="Something that it is made of changed meanwhile. Try again.",
@@ -232,7 +235,7 @@ class Workshop:
         found = self.opened.state.baseline_below(folder).items()
         return [path for path, entry in found if entry.content is not None and fits(path)]
 
-    def _is_vanilla(self, file: DiskFile, candidate: str) -> bool:
+    def _seems_vanilla(self, file: DiskFile, candidate: str) -> bool:
         """Whether a vanilla file lies where it did, with the size and time that it had."""
         entry = self.opened.state.baseline([path := file_of(file.path)]).get(path)
         if entry is None or entry.content is None or entry.content.digest != file.digest:
@@ -248,11 +251,15 @@ class Workshop:
         """Return where the content lies of what lay under all layers. Raises NotAsAdopted."""
         if file.digest not in self._files:
             original = os.path.join(self.opened.home.originals_folder, file.digest)
-            for candidate in (original, self.roots.absolute(file_of(file.path))):
-                if self._is_vanilla(file, candidate) or _has(candidate, file.digest):
+            place = self.roots.absolute(file_of(file.path))
+            for candidate in (original, place):
+                # Hashed each time: what is made of a wrong content would be remembered as right.
+                if _has(candidate, file.digest):
                     self._files[file.digest] = candidate
                     break
             else:
+                if self._seems_vanilla(file, place):
+                    note_suspect(self.opened.state, file_of(file.path), place)
                 raise NotAsAdopted(
                     f"{shown(file.path)} is not as it was adopted, and something is made of it",
                     hint=f"Bring it back first: rellum restore {shown(file.path)}",

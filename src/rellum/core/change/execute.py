@@ -28,6 +28,7 @@ from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import refuse_unready, refuse_without_room, space_for
 from rellum.core.change.running import refuse_running
 from rellum.core.change.site import Site
+from rellum.core.change.standing import note_suspect
 from rellum.core.errors import ChangeFailed, RellumError
 from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest, hash_file
@@ -247,8 +248,7 @@ def _keep(path: PlacePath, before: Content, site: Site, roots: Roots) -> str:
         status = os.lstat(file)
         if (status.st_size, status.st_mtime_ns) != (before.size, before.mtime_ns):
             raise
-        suspects = {**site.state.suspects(), path: (status.st_size, status.st_mtime_ns)}
-        site.state.set_suspects(suspects)
+        note_suspect(site.state, path, file)
         raise ChangedUnseen(
             f"{shown(path)} was changed, though its size and time were not",
             hint="That is noted: call the command again, and a copy of the file is kept. "

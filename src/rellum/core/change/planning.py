@@ -332,7 +332,8 @@ class _Planner:
             why = "the vanilla file was missing already when a mod was laid over it"
         else:
             why = "what lay under the mod is not the vanilla file of this version of the game"
-        if under is not None and self.has_original(under.digest):
+        stands = under is not None and now is not None and now.digest == under.digest
+        if under is not None and (stands or self.has_original(under.digest)):
             self.left_alone.append((laid.path, f"{why}, and no copy of that one is kept"))
         elif under is None:
             self.left_alone.append((laid.path, f"{why}, and no copy of it is kept"))

@@ -195,7 +195,7 @@ class Rewinder:
         left = self._left_then(path)
         if path not in self.then.files:
             is_other = path in self.look.drifted or (
-                path in self.then.laid and self._row_then(path)
+                path in self.then.laid and (self._row_then(path) or left is not None)
             )
             return left if is_other else now
         stood = self.then.files[path]

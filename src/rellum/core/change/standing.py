@@ -8,6 +8,7 @@ import stat
 from rellum.core.change.plan import CannotLay
 from rellum.core.folder.content import Content
 from rellum.core.hashing import hash_file
+from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, shown
 
 
@@ -40,3 +41,9 @@ def content_at(
         mtime_ns=status.st_mtime_ns,
     )
     return content, known is None or known.digest != digest
+
+
+def note_suspect(state: State, path: PlacePath, file: str) -> None:
+    """Note that a file's content is not what its size and time say: every command hashes it from then on."""
+    status = os.lstat(file)
+    state.set_suspects({**state.suspects(), path: (status.st_size, status.st_mtime_ns)})

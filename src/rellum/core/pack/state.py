@@ -49,6 +49,10 @@ if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
 
 
+LAID_SINCE = "laid-since"
+"""The note that something was laid, or went, since the rules of the folders were read."""
+
+
 class StateFault(UserError):
     """The pack's state is missing, damaged, or of a newer Rellum."""
 
@@ -339,6 +343,8 @@ class State:
             self._db.executemany(
                 f"INSERT OR REPLACE INTO laid VALUES ({LAID_MARKS})", map(laid_row, change.laid)
             )
+            if gone or change.laid:
+                self._db.execute("INSERT OR REPLACE INTO note VALUES (?, '1')", (LAID_SINCE,))
             self.kept.add(change.kept, change.action, moment)
             self.kept.forget_returned(change.returned)
             self.kept.forget(change.kept_gone)
