@@ -157,8 +157,13 @@ class ContainersTest(WorldTest):
         with zipfile.ZipFile(io.BytesIO(content)) as pak:
             self.assertEqual(pak.read("a.dat"), b"a")
         self.assertEqual(self.world.check(deep=True).findings, ())
+        self.world.checkpoint("packed")
         self.world.restore_all()
         self.assertEqual(self.world.game(), before)
+        self.world.rewind("packed")
+        self.world.write_game("mods/tides.pack", b"broken")
+        self.world.run("restore", "--damaged", "--yes")
+        self.assertEqual(self.world.game()["mods/tides.pack"].content, content)
 
 
 if __name__ == "__main__":

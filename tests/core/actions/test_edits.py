@@ -3,9 +3,16 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import os
+import tarfile
 import unittest
+from collections import Counter
+from unittest import mock
 
+from rellum.core.archives.model import Archive
+from rellum.core.hashing import Digest
+from rellum.core.shelf.store import Shelf
 from tests.support import WorldTest, without_marker
 
 VANILLA = b"vanilla cables\n" * 50
@@ -181,6 +188,44 @@ class EditsTest(WorldTest):
             "'magic' is no form of an edit; it is one of diff, json-patch",
             told.stdout + told.stderr,
         )
+
+    def test_each_archive_is_read_once_for_all_edits(self) -> None:
+        def tar(members: dict[str, bytes]) -> bytes:
+            stream = io.BytesIO()
+            with tarfile.open(fileobj=stream, mode="w:gz") as archive:
+                for name, content in members.items():
+                    info = tarfile.TarInfo(name)
+                    info.size = len(content)
+                    archive.addfile(info, io.BytesIO(content))
+            return stream.getvalue()
+
+        texts = {f"{number}.txt": b"one\n%d\nthree\n" % number for number in range(12)}
+        patches = {
+            name: b"--- a\n+++ b\n@@ -1,3 +1,3 @@\n-one\n+ONE\n"
+            + b"".join(b" " + line + b"\n" for line in text.split(b"\n")[1:3])
+            for name, text in texts.items()
+        }
+        self.world.add_release("base", "1.0", {}, archive=tar(texts), place='to = "@mods/"')
+        edits = "".join(
+            f'[[release.edit]]\nfile = "@mods/{name}"\nby = "diff"\nwith = "{name}.diff"\n'
+            for name in patches
+        )
+        self.world.add_release(
+            "tides", "1.0", {}, archive=tar({f"{n}.diff": c for n, c in patches.items()}),
+            place=f'folder = true\nto = "@mods/t"\n{edits}', says='load = { after = ["base"] }',
+        )  # fmt: skip
+        self.make_resolved()
+        opened: Counter[str] = Counter()
+        real = Shelf.open
+
+        def counting(shelf: Shelf, digest: Digest) -> Archive:
+            opened[digest] += 1
+            return real(shelf, digest)
+
+        with mock.patch.object(Shelf, "open", counting):
+            self.world.apply()
+        self.assertEqual(sorted(opened.values()), [1, 1])
+        self.assertEqual(self.world.game()["mods/7.txt"].content, b"ONE\n7\nthree\n")
 
 
 if __name__ == "__main__":

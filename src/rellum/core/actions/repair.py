@@ -18,6 +18,7 @@ from rellum.core.actions.restore import (
     drifted_paths,
 )
 from rellum.core.actions.supplies import supplies, supply, supply_from_shelf
+from rellum.core.actions.workshop import Workshop
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import NoSources, Sources
 from rellum.core.change.planning import plan_vanilla
@@ -28,7 +29,7 @@ from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.folder.model import Drift
 from rellum.core.hashing import Digest
-from rellum.core.layers.model import Brought, LayerFile, TargetFile
+from rellum.core.layers.model import Brought, DiskFile, LayerFile, TargetFile
 from rellum.core.paths import PlacePath
 from rellum.core.shelf.store import Shelf
 
@@ -124,8 +125,12 @@ def _where_from(
     with Shelf(shelf_folder) as shelf:
         try:
             preparing = Preparing(opened, shelf, sweeps=False, as_noted=True)
-        except UserError:
-            yield lambda _: None, NoSources()
+        except (
+            UserError
+        ):  # sheet, cards or rellum.toml are not to be read: the shelf may have it all the same
+            folds_case = opened.rules.folds_case
+            with Workshop(opened, shelf, opened.roots, folds_case=folds_case) as workshop:
+                yield _Members(shelf, laid).find, workshop
             return
         with preparing:
             files = _wanted_files(preparing)
@@ -158,12 +163,22 @@ class _Members:
     def __init__(self, shelf: Shelf, laid: dict[PlacePath, Laid]) -> None:
         self._shelf = shelf
         self._wanted = {row.content.digest for row in laid.values() if row.content}
-        self._found: dict[Digest, LayerFile] | None = None
+        self._found: dict[Digest, Brought] | None = None
 
-    def find(self, row: Laid) -> LayerFile | None:
-        """Return a member with the content that was laid."""
+    def find(self, row: Laid) -> Brought | None:
+        """Return a member, or an archive laid packed, with the content that was laid."""
         if self._found is None:
             self._found = {
+                entry.digest: DiskFile(
+                    path=row.path,
+                    file=self._shelf.path_of(entry.digest),
+                    digest=entry.digest,
+                    size=entry.size,
+                )
+                for entry in self._shelf.index.all()
+                if entry.digest in self._wanted
+            }
+            self._found |= {
                 member.digest: LayerFile(path=row.path, archive=entry.digest, member=member)
                 for entry in self._shelf.index.all()
                 for member in self._shelf.members(entry.digest)

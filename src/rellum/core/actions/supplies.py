@@ -69,7 +69,7 @@ def supply_contents(
 
 
 def supply_from_shelf(opened: OpenPack, shelf_folder: str, wanted: Wanted) -> None:
-    """Put contents into the store of originals that members of archives on the shelf have.
+    """Put contents into the store of originals that archives on the shelf, or members of them, have.
 
     A shelf that cannot be used has none. Raises OSError.
     """
@@ -79,6 +79,9 @@ def supply_from_shelf(opened: OpenPack, shelf_folder: str, wanted: Wanted) -> No
     try:
         with Shelf(shelf_folder) as shelf:
             for entry in shelf.index.all():
+                if entry.digest in missing:  # it was laid packed
+                    opened.site.disk.make_folder(opened.home.originals_folder)
+                    opened.site.originals.put_copy(shelf.path_of(entry.digest), entry.digest)
                 here = {member.digest for member in shelf.members(entry.digest)} & missing
                 if here:
                     with suppress(RellumError):  # this archive is damaged: another may do
