@@ -50,7 +50,15 @@ RUNNING = {"fetching": 1.6}
 # name: what is done unseen before, and the commands that the picture shows
 SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     "help": ("", ("rellum --help",)),
-    "adopt": ("", ("rellum adopt ../game",)),
+    "adopt": (
+        "python -c 'from rellum.demo.story import mod_by_hand as mod; mod(\"../game\")';",
+        (
+            "rellum adopt ../game",
+            "rellum sweep --yes",
+            "rellum restore --damaged --from ../backup --yes",
+            "rellum check",
+        ),
+    ),
     "take": (
         "rellum adopt ../game; cp '../site/deep-lamps-1.1.zip' '../downloads/Lamps of the deep 1_1.zip';"
         "zip -q '../downloads/Lamps of the deep 1_1.zip' rellum.toml;",
@@ -130,8 +138,9 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     ),
     "rewind": (
         _APPLIED + "rellum checkpoint calm --good; rellum drop brasswork; rellum resolve;"
-        "rellum apply --yes; rellum want brasswork 0.9; rellum resolve; rellum apply --yes;",
-        ("rellum checkpoint --list", "rellum rewind --good --yes", "rellum check"),
+        "rellum apply --yes; rellum want brasswork 0.9; rellum resolve; rellum apply --yes;"
+        "echo my own tides > ../game/mods/tidal-currents/tides.dat;",
+        ("rellum checkpoint --list", "rellum rewind --good --yes", "rellum kept", "rellum check"),
     ),
 }
 

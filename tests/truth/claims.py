@@ -85,7 +85,9 @@ class Pack(Model):
         if (said.status == 0) != (not told and not folders & set(found)):
             self.untrue(said, "the exit status is not the answer")
         if deep:
-            self.hidden &= set(told)
+            self.hidden = {
+                p for p in self.hidden if p in told or self.is_merged(p) or self.is_own(p)
+            }
 
     def _folders(self) -> set[str]:
         found = set()

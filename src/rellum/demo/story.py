@@ -77,7 +77,7 @@ def _keep_copy(game: str) -> None:
     shutil.copytree(game, os.path.join(os.path.dirname(game), "backup"))
 
 
-def _mod_by_hand(game: str) -> None:
+def mod_by_hand(game: str) -> None:
     """As most games are that somebody comes with: played with mods for a while."""
     _keep_copy(game)
     os.makedirs(os.path.join(game, "mods", "driftwood"))
@@ -130,7 +130,7 @@ _SCENES = (
         telling="A game that was played with mods before. What is it, and are its files as known?",
         command="rellum identify ../game --catalog ../catalog",
         status=1,
-        act=_mod_by_hand,
+        act=mod_by_hand,
     ),
     Scene(
         telling="Adopt it: vanilla is what is known of 1.6.0, and not what lies there.",

@@ -55,6 +55,8 @@ def apply(
         console.say(f"The pack is on game {result.preview.rebase.now.version} now.")
     if not result.preview.plan.visible:
         console.say("Nothing to do: every file of the line-up is in place.")
+        words = "is not as it should be"
+        render.tell_left_alone(result.preview.plan.left_alone, words, every=every)
         return
     releases = console.count_text(len(result.preview.lock.releases), "release")
     files = console.count_text(len(result.preview.plan.visible), "file")

@@ -63,7 +63,7 @@ class Rewinder:
         self.roots = roots
         self.has_content = has_content
         self.look = look
-        paths = {*then.files, *then.laid, *then.settings, *look.drifted}
+        paths = {*then.files, *then.laid, *then.vanilla, *then.settings, *look.drifted}
         self.paths = sorted(path for path in paths if self._is_known(path))
         self.laid = state.laid(self.paths)
         self.baseline: dict[PlacePath, BaselineEntry] = state.baseline(self.paths)
@@ -197,6 +197,8 @@ class Rewinder:
             is_other = path in self.look.drifted or (
                 path in self.then.laid and (self._row_then(path) or left is not None)
             )
+            # The pack was on another version of the game: its file may be another, too.
+            is_other = is_other or (path in self.then.vanilla and left is not None)
             return left if is_other else now
         stood = self.then.files[path]
         if stood and left is None and path in self.then.later and not self._row_then(path):
