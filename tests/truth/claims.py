@@ -134,7 +134,7 @@ class Pack(Model):
             self._take_update(before)
         elif "The pack is on game" in said.out:
             self.is_certain = False  # what differed is vanilla now, by the user's word
-        named = {each["path"] for each in LEFT.finditer(said.text)}
+        named = {each["path"] for rule in (LEFT, NOT_AS) for each in rule.finditer(said.text)}
         self._lay(before, after)
         wanted = {
             p: c
