@@ -7,12 +7,13 @@ import os
 import re
 import tomllib
 
-from tests.truth.model import LEFT, NOT_AS, Model, State
+from tests.truth.looks import Looks
+from tests.truth.model import LEFT, NOT_AS, State
 from tests.truth.runner import Said
 from tests.truth.world import Mod, Tree
 
 
-class Pack(Model):
+class Pack(Looks):
     """A pack on which random commands are run."""
 
     def step(self) -> None:
@@ -33,8 +34,11 @@ class Pack(Model):
                 self.sweep_back,
                 self.absorb,
                 self.kept_back,
+                self.look,
+                self.identify,
+                self.trim,
             ),
-            (14, 8, 16, 4, 6, 8, 6, 10, 5, 4, 3, 2),
+            (14, 8, 16, 4, 6, 8, 6, 10, 5, 4, 3, 2, 5, 3, 1),
         )[0]
         doing()
 
@@ -121,7 +125,10 @@ class Pack(Model):
 
     def apply(self) -> None:
         words = ["apply", "--yes", *(["--take-update"] * (self.dice.random() < 0.1))]
+        foretold = self.foretold() if len(words) == 2 and self.dice.random() < 0.3 else None
         said, before, after = self.changing(*words)
+        if foretold is not None:
+            self.came_true(said, foretold, before, after)
         if said.status == 2 and ("no line-up" in said.err or "settings" in said.err):
             return
         if self.seen_at_last(said):

@@ -1,0 +1,85 @@
+"""What commands say that only look: nothing changes by them, and what they foretell comes true."""
+
+from __future__ import annotations
+
+import json
+import os
+
+from tests.truth.model import Model
+from tests.truth.runner import Said
+from tests.truth.world import Tree
+
+LOOKS = (
+    ("preview",),
+    ("conflicts",),
+    ("identify", "../game"),
+    ("news",),
+    ("outlook",),
+    ("vet",),
+    ("shelf",),
+    ("shelf", "check"),
+    ("kept",),
+    ("checkpoint", "--list"),
+    ("sweep", "--list"),
+    ("describe", "../downloads/mod0.zip"),
+)
+
+
+class Looks(Model):
+    """Commands that look, held to the folder."""
+
+    def look(self) -> None:
+        """Run a command that must change nothing, and that always has an answer."""
+        before = self.disk()
+        said = self.run(*self.dice.choice(LOOKS))
+        self.equal(said, before, self.disk(), "it only looks")
+        if said.status not in (0, 1, 2):
+            self.untrue(said, "a look fails")
+
+    def identify(self) -> None:
+        """Compare every answer of ``identify`` with the files that are known."""
+        disk = self.disk()
+        said = self.run("identify", "../game", "--json")
+        if said.status == 2:
+            return
+        here = {path for path in disk if not path.startswith("@")}
+        for known in json.loads(said.out)["baselines"]:
+            wanted = self.world.versions[known["version"]]
+            same = {path for path in wanted if disk.get(path) == wanted[path]}
+            differ = {path for path in wanted if path in here} - same
+            missing = {path for path in wanted if path not in here}
+            beside = {path for path in here - wanted.keys() if not self.is_games_own(path)}
+            told = (known["matching"], set(known["differing"]), set(known["missing"]))
+            if told != (len(same), differ, missing):
+                self.untrue(said, f"identify is wrong of {known['version']}: {differ} {missing}")
+            if not set(known["beside"]) <= beside:
+                self.untrue(said, f"{set(known['beside']) - beside} are not beside")
+
+    def is_games_own(self, path: str) -> bool:
+        """Whether a path is the marker, or lies where the sheet says that the game writes."""
+        return path.startswith(".rellum") or os.path.isdir(self.world.file(path))
+
+    def foretold(self) -> set[str] | None:
+        """Return the paths that ``preview`` says will change; None where it refuses."""
+        before = self.disk()
+        said = self.run("preview", "--json")
+        self.equal(said, before, self.disk(), "it only looks")
+        if said.status:
+            return None
+        return {each["path"] for each in json.loads(said.out)["operations"]}
+
+    def came_true(self, said: Said, foretold: set[str], before: Tree, after: Tree) -> None:
+        """What changed is what was foretold."""
+        changed = {path for path in {*before, *after} if before.get(path) != after.get(path)}
+        changed = {path for path in changed if not os.path.isdir(self.world.file(path))}
+        if said.status == 0 and changed - foretold:
+            self.untrue(said, f"preview did not tell of {sorted(changed - foretold)}")
+
+    def trim(self) -> None:
+        """Free the shelf: all that the line-up needs stays; then take all again."""
+        before = self.disk()
+        said = self.run("shelf", "trim", "--yes")
+        self.equal(said, before, self.disk(), "it frees the shelf only")
+        if self.run("preview").err.count("lacks an archive"):
+            self.untrue(said, "trim took what the line-up needs")
+        self.run("take", "../downloads", "--each")
