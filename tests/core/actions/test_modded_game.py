@@ -228,6 +228,27 @@ class ModdedGameTest(WorldTest):
         self.assertIn("1.6.1", said)
         self.assertNotIn("other content", said)
 
+    @unittest.skipUnless(os.name == "posix", "other systems have other modes")
+    def test_the_guard_reaches_outside_and_is_undone_like_any_change(self) -> None:
+        self.world.change_sheet(
+            places='store = "{documents}/store"', game='store-files = ["@store/*.list"]'
+        )
+        write_tree(self.world.path("player"), {"updates.list": b"u", "other.txt": b"o"})
+        self.world.adopt()
+        self.world.change_pack('[game.places]\nstore = "../player"\n')
+        path = self.world.path("player", "updates.list")
+        os.chmod(path, 0o664)
+        self.assertIn("1 file read-only now", self.run_it("guard", "on"))
+        self.assertEqual(os.stat(path).st_mode & 0o777, 0o444)
+        self.assertIn("The guard holds", self.run_it("check"))
+        self.assertEqual(os.stat(self.world.path("player", "other.txt")).st_mode & 0o200, 0o200)
+        os.chmod(path, 0o644)
+        self.assertIn("the guard does not hold", self.run_it("check", status=1))
+        self.run_it("guard", "on")
+        self.run_it("guard", "off")
+        self.assertEqual(os.stat(path).st_mode & 0o777, 0o664)
+        self.assertIn("nothing was guarded", self.run_it("guard", "off"))
+
 
 if __name__ == "__main__":
     unittest.main()
