@@ -134,7 +134,8 @@ class Pack(Looks):
         if self.seen_at_last(said):
             return
         if said.status:
-            if said.status == 3 or not self._may_refuse(said, before):
+            is_told_late = said.status == 3 and "is not as it was adopted" not in said.err
+            if is_told_late or not self._may_refuse(said, before):
                 self.untrue(said, "apply fails")
             return
         if "The pack is on game 1.1" in said.out:

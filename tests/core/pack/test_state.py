@@ -20,7 +20,7 @@ DROP TABLE made;
 DROP TABLE checkpoint; DROP TABLE was_file; DROP TABLE was_laid; DROP TABLE was_vanilla;
 DROP TABLE was_folder; DROP TABLE setting; DROP TABLE pack_text; DROP TABLE in_force;
 DROP TABLE guarded; DROP TABLE absorbing; DROP TABLE note; DROP TABLE suspect; DROP TABLE unsure;
-DROP INDEX baseline_unknown; DROP TABLE kept;
+DROP INDEX baseline_unknown; DROP TABLE kept; DROP TABLE release;
 CREATE TABLE kept (
     path TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL, kept_at TEXT NOT NULL
 );

@@ -320,7 +320,9 @@ def _others(opened: OpenPack, mod: str) -> list[str]:
 
 def _record(opened: OpenPack, planned: Absorbing) -> None:
     """Note whose the files are now, and what lies under them."""
-    owner = str(ReleaseName(ModId(planned.mod), planned.version))
+    name = ReleaseName(ModId(planned.mod), planned.version)
+    opened.state.releases.note([name])
+    owner = str(name)
     files = _files_of(opened, planned)
     stood = _left_before(opened, planned)
     rows, vanilla = opened.state.laid(files), opened.state.baseline(files)

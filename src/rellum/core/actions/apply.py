@@ -42,6 +42,7 @@ from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.wanted import LeftOver, TheUsers
 from rellum.core.errors import RellumError
 from rellum.core.globs import any_test
+from rellum.core.ids import ReleaseName
 from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Layer, Target
 from rellum.core.layers.target import lay_over
@@ -65,11 +66,11 @@ Decide = Callable[[SettingsConflict], "Side | None"]
 class Preview:
     """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made.
 
-    ``settings`` are files in which the user and a release changed the same keys; ``shapes`` tell how
-    grafts fit their slots, and ``graft_trials`` which of them broke before. ``leftovers`` are files of
-    older releases, which go only where that is asked for. ``notes`` tell how releases are laid,
-    by owner. ``rebase`` is what an update of the game made of it. ``by_hand`` are conditions of releases that
-    come in, which a person has to look at.
+    ``settings`` are files in which the user and a release changed the same keys; ``shapes`` tell how grafts
+    fit their slots, and ``graft_trials`` which of them broke before. ``leftovers`` are files of older
+    releases, which go only where that is asked for. ``notes`` tell how releases are laid, by owner;
+    ``releases`` are all that have layers. ``rebase`` is what an update of the game made of it. ``by_hand``
+    are conditions of releases that come in, which a person has to look at.
     """
 
     lock: LockFile
@@ -80,6 +81,7 @@ class Preview:
     settings: tuple[SettingsConflict, ...] = ()
     shapes: tuple[Shape, ...] = ()
     notes: tuple[tuple[str, str], ...] = ()
+    releases: tuple[ReleaseName, ...] = ()
     graft_trials: tuple[Trial, ...] = ()
     leftovers: tuple[LeftOver, ...] = ()
     rebase: Rebase | None = None
@@ -143,6 +145,7 @@ def apply(
             planned = preparing.decided(decide)
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)
             if done and not planned.plan.is_empty:
+                opened.state.releases.note(planned.releases)
                 site = opened.site._replace(listen=listen, roots=preparing.roots)
                 pack = _pack_change(opened, planned, preparing.decided_sides)
                 execute(planned.plan, "apply", site, preparing.workshop, pack)
@@ -268,6 +271,7 @@ class Preparing:
             settings=settings,
             shapes=composed.layers.shapes,
             notes=composed.layers.notes,
+            releases=tuple(dict.fromkeys(layer.name for layer in composed.layers.layers)),
             leftovers=leftovers,
             rebase=self.rebase,
             by_hand=tuple(_conditions(line_up)),
@@ -349,7 +353,7 @@ def _paths_of(layers: Sequence[Layer], sheet: GameSheet) -> Iterator[PlacePath]:
 
 def _conditions(line_up: LineUpOf) -> Iterator[tuple[str, str]]:
     """Yield what a person has to look at, of releases that come in or change."""
-    laid = line_up.workshop.opened.state.laid_versions()
+    laid = {each.mod: each.version for each in line_up.workshop.opened.state.releases.laid()}
     for locked in line_up.lock.releases:
         release = release_of(locked, line_up.catalog)
         if release and laid.get(locked.mod) != locked.version:

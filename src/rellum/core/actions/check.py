@@ -15,7 +15,7 @@ from rellum.core.folder.content import UNKNOWN_SIZE, VANILLA, Content
 from rellum.core.folder.drift import UNSEEN, OwnFiles, find_deep_drift, find_drift
 from rellum.core.folder.model import Drift, Finding
 from rellum.core.hashing import Digest
-from rellum.core.ids import release_of_owner
+from rellum.core.ids import ReleaseName
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, parents, root_of
 from rellum.core.progress import Listener, silent
@@ -106,7 +106,7 @@ def _folders_for_mods(opened: OpenPack) -> list[PlacePath]:
         folder
         for path, row in laid.items()
         for folder in parents(path)
-        if folder != root_of(folder) and _is_called(folder, row.owner)
+        if folder != root_of(folder) and _is_called(folder, opened.state.releases.of(row.owner))
     }
     found |= {each for each in opened.state.own_folders() if each != root_of(each)}
     places = opened.rules.places
@@ -120,9 +120,8 @@ def _folders_for_mods(opened: OpenPack) -> list[PlacePath]:
     )
 
 
-def _is_called(folder: PlacePath, owner: str) -> bool:
+def _is_called(folder: PlacePath, release: ReleaseName | None) -> bool:
     """Whether a folder is called after the mod that lays files in it."""
-    release = release_of_owner(owner)
     name = folder.rpartition("/")[2]
     letters = "".join(sign for sign in name.casefold() if sign.isalnum())
     return release is not None and letters == release.mod.replace("-", "")

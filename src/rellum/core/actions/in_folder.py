@@ -9,6 +9,7 @@ from functools import cached_property
 
 from rellum.core.catalog.model import Release
 from rellum.core.catalog.rules import PlaceRule
+from rellum.core.ids import ModId
 from rellum.core.layers.model import LayerFile
 from rellum.core.layers.placing import place_archives
 from rellum.core.pack.home import PackHome
@@ -45,9 +46,9 @@ class InFolder:
         return count if self._are_laid(files) else 0
 
     @cached_property
-    def _versions(self) -> dict[str, str]:
+    def _versions(self) -> dict[ModId, str]:
         """The version of each mod of which something is laid; asked for only where a file is missing."""
-        return self._state.laid_versions()
+        return {each.mod: each.version for each in self._state.releases.laid()}
 
     def _are_laid(self, files: dict[PlacePath, LayerFile]) -> bool:
         laid = self._state.laid(files)

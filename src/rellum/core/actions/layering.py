@@ -215,6 +215,7 @@ class _Releasing:
             edits=tuple(edits_of_files(self.line_up.workshop, edits)) if edits else (),
             removes=part.removes,
             update=update_rule(release, self.line_up.catalog.sheet),
+            build=self.locked.build,
             notes=seen_through(taken, archives, self.line_up.workshop.holds),
         )
 

@@ -120,7 +120,9 @@ def _find_laid(
 ) -> tuple[int, tuple[PlacePath, ...]]:
     """Note the files of the line-up that stand in the game; return how many, and the unsure ones."""
     with Shelf(shelf_folder) as shelf, Preparing(opened, shelf, sweeps=False) as preparing:
-        target, roots = preparing.preview().target, preparing.roots
+        preview, roots = preparing.preview(), preparing.roots
+    target = preview.target
+    opened.state.releases.note(preview.releases)
     laid = _standing(target, roots)
     vanilla = opened.state.baseline(laid)
     rows, unsure = [], []

@@ -118,7 +118,7 @@ def restore_mod(
     with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
         laid = opened.state.laid_by(mod)
         if not laid:
-            owners = set(opened.state.laid_versions())
+            owners = {str(each.mod) for each in opened.state.releases.laid()}
             raise NothingToRestore(
                 f"nothing in the game belongs to {mod!r}" + nearest(mod, owners),
                 hint=f"Mods in the game: {', '.join(sorted(owners)) or 'none'}.",

@@ -70,8 +70,8 @@ def _read(home: PackHome, state: State, before: FolderRules) -> FolderRules:
 def _releases(home: PackHome, state: State) -> dict[str, set[str]]:
     """Return the versions of mods that are in the game or in the line-up."""
     found: dict[str, set[str]] = {}
-    for mod, version in state.laid_versions().items():
-        found.setdefault(mod, set()).add(version)
+    for release in state.releases.laid():
+        found.setdefault(release.mod, set()).add(release.version)
     try:
         for each in read_lock(home).releases:
             found.setdefault(each.mod, set()).add(each.version)

@@ -17,7 +17,6 @@ from rellum.core.change.setting_aside import returned, set_aside, swept
 from rellum.core.change.standing import content_at
 from rellum.core.folder.content import FOREIGN, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes
-from rellum.core.ids import release_of_owner
 from rellum.core.pack.kept import Kept
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.rows import BaselineEntry
@@ -311,7 +310,7 @@ class _Planner:
             after_owner=(VANILLA if native else FOREIGN) if under else "",
             under=None,
             source=None,
-            aside_for=_mod_of(laid) if is_the_users and laid.role else "",
+            aside_for=self._mod_of(laid) if is_the_users and laid.role else "",
             kept_base=laid.base,
         )
 
@@ -355,9 +354,13 @@ class _Planner:
             after_owner=VANILLA if native else FOREIGN,
             under=None,
             source=content,
-            aside_for=_mod_of(laid) if keeps else "",
+            aside_for=self._mod_of(laid) if keeps else "",
             kept_base=laid.base,
         )
+
+    def _mod_of(self, laid: Laid) -> str:
+        release = self.state.releases.of(laid.owner)
+        return release.mod if release else laid.owner
 
     def _stays_the_users(self, laid: Laid) -> bool:
         """Whether a changed file stays where its mod brings it no longer, but is still there."""
@@ -383,11 +386,6 @@ class _Planner:
             under=None,
             source=None,
         )
-
-
-def _mod_of(laid: Laid) -> str:
-    release = release_of_owner(laid.owner)
-    return release.mod if release else laid.owner
 
 
 def _kept_under(path: PlacePath, under: Content) -> Kept:

@@ -11,7 +11,6 @@ from rellum.core.change.plan import PLAIN_MODE, Operation
 from rellum.core.change.standing import content_at
 from rellum.core.change.wanted import TheUsers
 from rellum.core.folder.content import FOREIGN, VANILLA, Content
-from rellum.core.ids import release_of_owner
 from rellum.core.pack.kept import Kept
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, below, is_in_game
@@ -32,7 +31,7 @@ def set_aside(
         if is_shared or folder in seen or not is_in_game(folder):
             continue
         owners = (each.owner for each in state.laid_below(folder).values())
-        release = release_of_owner(next(owners, ""))
+        release = state.releases.of(next(owners, ""))
         if release is None or release.mod in users.mods:
             continue  # nobody's, or of a mod that only has no files there now
         for inside, folders_here, names in os.walk(roots.absolute(folder)):

@@ -109,11 +109,17 @@ class Layer:
     removes: tuple[str, ...] = ()
     update: Callable[[TargetPath], Role] = never_the_users
     notes: tuple[str, ...] = ()
+    build: str = ""
+
+    @property
+    def name(self) -> ReleaseName:
+        """Which release it is of."""
+        return ReleaseName(self.mod, self.version, self.build)
 
     @property
     def owner(self) -> str:
         """Who the files belong to, as states and messages write it: ``tidal-currents 3.2``."""
-        return str(ReleaseName(self.mod, self.version))
+        return str(self.name)
 
 
 class TargetFile(NamedTuple):

@@ -24,6 +24,7 @@ each had. ``absorbing`` has vanilla files of which copies are kept while another
 ``note`` holds what is remembered by name (``rellum.core.pack.rules`` and others). ``suspect`` has files that
 ``check --deep`` found changed although size and time are as recorded. ``unsure`` has files that came with an
 update of the game whose files are not known, in places that mods share: they may be the game's own.
+``release`` tells which mod, version and build each owner of laid files stands for.
 
 A vanilla file can be known by its hash alone, from a known baseline: then its size is ``UNKNOWN_SIZE``, and
 its digest begins with ``sha256:`` where only that hash is known.
@@ -103,6 +104,13 @@ CREATE TABLE suspect (
     path TEXT PRIMARY KEY, size INTEGER NOT NULL, mtime_ns INTEGER NOT NULL
 ) WITHOUT ROWID;
 CREATE TABLE unsure (path TEXT PRIMARY KEY) WITHOUT ROWID;
+CREATE TABLE release (
+    owner TEXT PRIMARY KEY, mod TEXT NOT NULL, version TEXT NOT NULL, build TEXT NOT NULL
+) WITHOUT ROWID;
+INSERT INTO release
+    SELECT DISTINCT owner, substr(owner, 1, instr(owner, ' ') - 1),
+        substr(owner, instr(owner, ' ') + 1), ''
+    FROM laid WHERE instr(owner, ' ') > 0;
 CREATE INDEX baseline_unknown ON baseline (path) WHERE size < 0;
 ALTER TABLE kept RENAME TO kept_3;
 CREATE TABLE kept (

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
-from rellum.core.ids import SheetId, release_of_owner
+from rellum.core.ids import SheetId
 from rellum.core.pack.checkpoints import (
     IDENTITY_COLUMNS,
     NEEDED_BY_CHECKPOINTS,
@@ -35,6 +35,7 @@ from rellum.core.pack.recording import (
     update_own_folders,
     update_stamps,
 )
+from rellum.core.pack.releases import Releases
 from rellum.core.pack.rows import (
     LAID_MARKS,
     BaselineEntry,
@@ -198,14 +199,10 @@ class State:
     def laid_by(self, mod: str) -> dict[PlacePath, Laid]:
         """Return what Rellum laid for any release of a mod."""
         rows = self._db.execute(
-            "SELECT * FROM laid WHERE owner >= ? AND owner < ?", (f"{mod} ", f"{mod}!")
+            "SELECT laid.* FROM laid JOIN release ON laid.owner = release.owner WHERE mod = ?",
+            (mod,),
         )
         return {laid.path: laid for laid in map(laid_of_row, rows)}
-
-    def laid_versions(self) -> dict[str, str]:
-        """Return the version of each mod of which something is laid."""
-        owners = self._db.execute("SELECT DISTINCT owner FROM laid")
-        return dict(release for (owner,) in owners if (release := release_of_owner(owner)))
 
     def laid_with_role(self) -> list[PlacePath]:
         """Return the laid files whose changes are the user's, or are merged with the user's."""
@@ -230,6 +227,11 @@ class State:
     def own_folders(self) -> set[PlacePath]:
         """Return the folders that Rellum made."""
         return {PlacePath(path) for (path,) in self._db.execute("SELECT path FROM own_folder")}
+
+    @property
+    def releases(self) -> Releases:
+        """What the owners of laid files stand for."""
+        return Releases(self._db)
 
     @property
     def kept(self) -> KeptCopies:
