@@ -385,7 +385,8 @@ class Pack(Looks):
             self.state = now
             setting = setting or self.is_setting(path)
             wanted = goal.disk.get(path) if setting else goal.expected.get(path)
-            if wanted is None and path not in now.expected and path in before:
+            is_taken_away = path in goal.laid and path not in goal.expected
+            if wanted is None and not is_taken_away and path not in now.expected and path in before:
                 wanted = before[path]  # foreign: nobody knows whether it was there
             if after.get(path) == goal.disk.get(path) and path not in goal.expected:
                 continue
