@@ -38,7 +38,7 @@ def absorb(
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions import absorb as actions
-    from rellum.core.shelf.store import shelf_folder
+    from rellum.core.shelf.folder import shelf_folder
 
     if begin and (end or name or paths):
         raise typer.BadParameter(

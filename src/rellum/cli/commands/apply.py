@@ -30,7 +30,7 @@ def apply(
     from rellum.cli.commands.preview import show_preview
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.apply import apply as action
-    from rellum.core.shelf.store import shelf_folder
+    from rellum.core.shelf.folder import shelf_folder
 
     def ask(preview: Preview) -> bool:
         show_preview(preview, files=not yes, every=every, sweeps=sweep)

@@ -27,7 +27,7 @@ def conflicts(
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.conflicts import conflicts as action
-    from rellum.core.shelf.store import shelf_folder
+    from rellum.core.shelf.folder import shelf_folder
 
     if figure:
         from rellum.cli.figures import check_figure_name

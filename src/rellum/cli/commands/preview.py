@@ -25,7 +25,7 @@ def preview(
     from rellum.cli import render
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.apply import preview as action
-    from rellum.core.shelf.store import shelf_folder
+    from rellum.core.shelf.folder import shelf_folder
 
     result = action(pack, shelf_folder(), tell_recovered, sweep=sweep, take_update=take_update)
     if as_json:

@@ -39,7 +39,7 @@ def restore(
     if damaged:
         from rellum.cli.recovery import tell_recovered
         from rellum.core.actions.repair import restore_damaged
-        from rellum.core.shelf.store import shelf_folder
+        from rellum.core.shelf.folder import shelf_folder
 
         result = restore_damaged(
             pack,
@@ -93,7 +93,7 @@ def _restore(
 ) -> RestoreResult:
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions import restore as actions
-    from rellum.core.shelf.store import shelf_folder
+    from rellum.core.shelf.folder import shelf_folder
 
     shelf = shelf_folder()
     if mod:

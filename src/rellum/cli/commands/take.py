@@ -52,7 +52,7 @@ def take(
     """
     from rellum.core.actions.take import HowToTake
     from rellum.core.actions.take import take as action
-    from rellum.core.shelf.store import shelf_folder
+    from rellum.core.shelf.folder import shelf_folder
 
     if by not in ("copy", "link", "move"):
         raise console.BadCall(f"--by {by}: it is copy, link or move")
@@ -74,7 +74,7 @@ def take(
 
 def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[Taken]:
     from rellum.core.actions.take_watch import watch
-    from rellum.core.shelf.store import shelf_folder
+    from rellum.core.shelf.folder import shelf_folder
 
     results: list[Taken] = []
     with console.progress() as listen:

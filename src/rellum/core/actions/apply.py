@@ -23,6 +23,7 @@ from rellum.core.actions.outside import (
 )
 from rellum.core.actions.rebase import Rebase, find_rebase, with_rebase
 from rellum.core.actions.resolve import current_line_up
+from rellum.core.actions.rules import read_rules_anew
 from rellum.core.actions.settling import (
     SettingsConflict,
     refuse_unsettled,
@@ -149,6 +150,9 @@ def apply(
                 site = opened.site._replace(listen=listen, roots=preparing.roots)
                 pack = _pack_change(opened, planned, preparing.decided_sides)
                 execute(planned.plan, "apply", site, preparing.workshop, pack)
+                read_rules_anew(
+                    opened.home, opened.state, opened.rules
+                )  # all of it is at hand here
         if done and planned.rebase:
             write_vanilla(opened.home, opened.state)
         if done and planned.made_anew and planned.plan.is_empty:

@@ -11,17 +11,20 @@ import os
 import shutil
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
+from typing import TYPE_CHECKING
 
 from rellum.core.actions.open_pack import OpenPack
-from rellum.core.archives.model import Archive, Extraction
-from rellum.core.archives.open import open_archive
 from rellum.core.change.plan import PLAIN_MODE
 from rellum.core.errors import RellumError, UserError
 from rellum.core.folder.content import SHA256, UNKNOWN_SIZE, Content
 from rellum.core.hashing import Digest, hash_file, sha256_file
 from rellum.core.paths import PlacePath, Roots, is_in_game
 from rellum.core.progress import Listener, silent
-from rellum.core.shelf.store import Shelf
+
+if TYPE_CHECKING:
+    from rellum.core.archives.model import Archive
+
+# Readers of archives, and the shelf, are imported where something is taken from them: mostly nothing is.
 
 
 class NoSupply(UserError):
@@ -76,6 +79,8 @@ def supply_from_shelf(opened: OpenPack, shelf_folder: str, wanted: Wanted) -> No
     missing = {each.digest for each in _missing(opened, wanted).values()}
     if not missing or not os.path.isdir(shelf_folder):
         return
+    from rellum.core.shelf.store import Shelf
+
     try:
         with Shelf(shelf_folder) as shelf:
             for entry in shelf.index.all():
@@ -123,6 +128,8 @@ def _bring_in(opened: OpenPack, source: str, wanted: Wanted, listen: Listener) -
             if not store.is_whole(digest):
                 store.put_copy(file, digest)
     else:
+        from rellum.core.archives.open import open_archive
+
         digests = {c.digest for c in missing.values()}
         _extract_into_store(opened, open_archive(source), digests, listen)
 
@@ -167,6 +174,8 @@ def _by_name(source: str) -> dict[str, list[str]]:
 def _extract_into_store(
     opened: OpenPack, archive: Archive, digests: set[Digest], listen: Listener
 ) -> None:
+    from rellum.core.archives.model import Extraction
+
     work = opened.home.work_folder
     shutil.rmtree(work, ignore_errors=True)
     os.makedirs(work)

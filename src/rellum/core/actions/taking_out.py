@@ -9,16 +9,16 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Iterator
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.change.planning import TakenOut
 from rellum.core.folder.content import Laid
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.home import PackHome
-from rellum.core.patching.keys import form_by_name
-from rellum.core.patching.merge import Conflict, Merged, Side, merge_settings
-from rellum.core.patching.model import PatchFault
 from rellum.core.paths import PlacePath, Roots, shown
+
+if TYPE_CHECKING:
+    from rellum.core.patching.merge import Conflict, Merged, Side
 
 MOST_BYTES = 16 << 20
 """Larger files are not settings, and are not merged."""
@@ -65,6 +65,10 @@ def _merged(row: Laid, home: PackHome, roots: Roots, side: Side) -> Merged | Non
     base, under = (_kept(home, digest) for digest in (row.base, row.under.digest))
     if base is None or under is None or hash_file(file) == row.base:
         return None
+    from rellum.core.patching.keys import form_by_name
+    from rellum.core.patching.merge import merge_settings
+    from rellum.core.patching.model import PatchFault
+
     with open(file, "rb") as stream:
         now = stream.read()
     try:

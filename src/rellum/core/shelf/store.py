@@ -16,16 +16,6 @@ from rellum.core.hashing import Digest, sha256_file
 from rellum.core.shelf.index import Index, Origin, ShelfEntry, ShelfFault
 
 
-def shelf_folder() -> str:
-    """Return the user's shelf: ``RELLUM_SHELF``, or the user's data folder."""
-    named = os.environ.get("RELLUM_SHELF")
-    if named:
-        return os.path.abspath(named)
-    import platformdirs
-
-    return platformdirs.user_data_path("rellum", appauthor=False).joinpath("shelf").as_posix()
-
-
 class Shelf:
     """The store of archives in one folder, which is made when it is not there."""
 
