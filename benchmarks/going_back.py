@@ -83,7 +83,7 @@ def _make_mod(world: BenchWorld) -> None:
 
 
 def rewind(world: BenchWorld, rellum: str) -> Iterator[Comparison]:
-    """Ten changed files among 100,000, which are all looked at, beside ``rsync -a`` from a copy, then sync."""
+    """Ten changed files among 100,000, all of them looked at, beside ``rsync -a`` from a copy, then sync."""
     work_tree = world.path("git")
 
     def spoil() -> None:

@@ -273,9 +273,20 @@ def progress() -> Iterator[Listener]:
         yield silent
         return
     line = _ProgressLine()
+    _lines.append(line)
     try:
         yield line.show
     finally:
+        line.clear()
+        _lines.remove(line)
+
+
+_lines: list[_ProgressLine] = []
+
+
+def clear_progress() -> None:
+    """Wipe what is shown of progress, before something else is said while work goes on."""
+    for line in _lines:
         line.clear()
 
 
@@ -287,12 +298,16 @@ class _ProgressLine:
 
         self._clock = time.monotonic
         self._started: dict[str, float] = {}
+        self._files: dict[str, int] = {}
         self._shown_at = 0.0
         self._length = 0
 
     def show(self, now: Progress) -> None:
         """Show the progress, at most ten times a second."""
         moment = self._clock()
+        if now.files < self._files.get(now.stage, 0):  # the same again, of other files
+            del self._started[now.stage]
+        self._files[now.stage] = now.files
         started = self._started.setdefault(now.stage, moment)
         if moment - self._shown_at < 0.1 or moment - started < 0.3:
             return
@@ -301,9 +316,12 @@ class _ProgressLine:
         if now.total_files:
             parts.append(f"{now.files:,} of {now.total_files:,} files")
         rate = now.bytes / (moment - started)
-        parts.append(f"{bytes_text(now.bytes)} of {bytes_text(now.total_bytes)}")
+        if now.bytes or now.total_bytes:
+            of_all = f" of {bytes_text(now.total_bytes)}" if now.total_bytes else ""
+            parts.append(f"{bytes_text(now.bytes)}{of_all}")
         if rate:
             parts.append(f"{bytes_text(int(rate))}/s")
+        if rate and now.total_bytes:
             left = max(0, now.total_bytes - now.bytes) / rate
             parts.append(f"{int(left) // 60}:{int(left) % 60:02} left")
         text = "  ".join(parts)
@@ -314,6 +332,7 @@ class _ProgressLine:
         """Wipe the line."""
         if self._length:
             print("\r" + " " * self._length + "\r", end="", file=sys.stderr, flush=True)
+            self._length = 0
 
 
 def bytes_text(count: int) -> str:

@@ -33,6 +33,7 @@ def apply(
     from rellum.core.shelf.folder import shelf_folder
 
     def ask(preview: Preview) -> bool:
+        console.clear_progress()
         show_preview(preview, files=not yes, every=every, sweeps=sweep)
         return console.confirm("Apply this?", yes=yes)
 
@@ -72,6 +73,8 @@ def apply(
 def _decide(conflict: SettingsConflict) -> Side | None:
     """Let the user say on the terminal whose settings win; None where nobody is there."""
     from rellum.cli.commands.preview import conflict_lines
+
+    console.clear_progress()
     from rellum.core.paths import shown
 
     question = f"{shown(conflict.path)}: you and {conflict.owner} changed the same settings."

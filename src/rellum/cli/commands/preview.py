@@ -27,7 +27,15 @@ def preview(
     from rellum.core.actions.apply import preview as action
     from rellum.core.shelf.folder import shelf_folder
 
-    result = action(pack, shelf_folder(), tell_recovered, sweep=sweep, take_update=take_update)
+    with console.progress() as listen:
+        result = action(
+            pack,
+            shelf_folder(),
+            tell_recovered,
+            sweep=sweep,
+            take_update=take_update,
+            listen=listen,
+        )
     if as_json:
         from rellum.core.paths import shown
 

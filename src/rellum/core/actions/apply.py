@@ -105,6 +105,7 @@ def preview(
     *,
     sweep: bool = False,
     take_update: bool = False,
+    listen: Listener = silent,
 ) -> Preview:
     """Plan, and change nothing. ``sweep``: left-overs of older releases are to be set aside.
 
@@ -115,7 +116,7 @@ def preview(
     with (
         open_pack(pack_folder, on_recovered) as opened,
         Shelf(shelf_folder) as shelf,
-        Preparing(opened, shelf, sweep, take_update=take_update) as preparing,
+        Preparing(opened, shelf, sweep, take_update=take_update, listen=listen) as preparing,
     ):
         return preparing.preview()
 
@@ -142,7 +143,7 @@ def apply(
         open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened,
         Shelf(shelf_folder) as shelf,
     ):
-        with Preparing(opened, shelf, sweep, take_update=take_update) as preparing:
+        with Preparing(opened, shelf, sweep, take_update=take_update, listen=listen) as preparing:
             planned = preparing.decided(decide)
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)
             if done and not planned.plan.is_empty:
@@ -195,6 +196,7 @@ class Preparing:
         *,
         take_update: bool = False,
         as_noted: bool = False,
+        listen: Listener = silent,
     ) -> None:
         """``as_noted``: the game is what the state says, whatever the folder holds."""
         self.sweeps = sweeps
@@ -209,7 +211,9 @@ class Preparing:
             opened = opened._replace(state=opened.state.rehearsal(self.rebase.change))
         self.opened = opened
         self.roots = roots_of(opened, sheet, self.pack)
-        self.workshop = Workshop(opened, shelf, self.roots, folds_case=sheet.folds_case)
+        self.workshop = Workshop(
+            opened, shelf, self.roots, folds_case=sheet.folds_case, listen=listen
+        )
 
     def __enter__(self) -> Self:
         self.workshop.__enter__()

@@ -20,6 +20,7 @@ from rellum.core.paths import (
     container_pattern,
     shown,
 )
+from rellum.core.progress import Progress
 
 
 class Making:
@@ -28,6 +29,7 @@ class Making:
     def __init__(self, workshop: Workshop, sheet: GameSheet) -> None:
         self.workshop = workshop
         self.sheet = sheet
+        self._edits = self._edited = 0
 
     def edit(self, change: LayerEdit, below: Brought | None, container: Brought | None) -> Brought:
         """Return a file edited; what the game has is taken where no layer brings it."""
@@ -37,10 +39,15 @@ class Making:
                 below = self._member(path, container or self.workshop.below(path.container))
             else:
                 below = self.workshop.below(path)
-        return make_edited(self.workshop, change, below)
+        made = make_edited(self.workshop, change, below)
+        self._edited += 1
+        self.workshop.listen(Progress("editing", self._edited, self._edits, 0, 0))
+        return made
 
     def foresee(self, edits: Iterable[tuple[LayerEdit, Brought | None]]) -> None:
         """Note what edits will need of archives, so that each archive is read once."""
+        edits = list(edits)
+        self._edits = len(edits)
         expect_for_edits(self.workshop, edits)
 
     def vanilla(self, pattern: str) -> Iterable[TargetPath]:

@@ -31,6 +31,7 @@ from rellum.core.paths import (
     file_of,
     shown,
 )
+from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
 
 
@@ -65,8 +66,17 @@ def recipe_of(kind: str, *parts: object) -> str:
 class Workshop:
     """Makes files for one pack, in a folder of its own; and tells where those lie that are not made."""
 
-    def __init__(self, opened: OpenPack, shelf: Shelf, roots: Roots, *, folds_case: bool) -> None:
+    def __init__(
+        self,
+        opened: OpenPack,
+        shelf: Shelf,
+        roots: Roots,
+        *,
+        folds_case: bool,
+        listen: Listener = silent,
+    ) -> None:
         """``folds_case``: to the game, capitals and small letters in paths are one."""
+        self.listen = listen
         self.opened = opened
         self.roots = roots
         self.folds_case = folds_case
@@ -179,7 +189,7 @@ class Workshop:
                         member=each.member.stored_as, digest=digest, target=target, mode=0o600
                     )
                 )
-        self.archive(wanted.archive).extract(jobs)
+        self.archive(wanted.archive).extract(jobs, self.listen)
         return self._files[wanted.digest]
 
     def _new_file(self, key: str) -> str:
