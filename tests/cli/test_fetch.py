@@ -116,7 +116,7 @@ class FetchTest(WorldTest):
         self.assertEqual(os.listdir(self.world.path("shelf", "archives")), [])
 
     def test_stopped_and_killed_it_goes_on(self) -> None:
-        self.offer("large", "files", size=600_000)
+        self.offer("large", "files", size=3_000_000)
         self.ready()
         self.site.bytes_per_second = 300_000
         fetching = self.world.path("shelf", "fetching")

@@ -38,6 +38,7 @@ class Gate:
         self._files: dict[str, MemberPath] = {}
         self._folders: set[str] = set()
         self.links: dict[str, Link] = {}
+        self.named_folders: set[str] = set()
 
     def refuse(self, message: str) -> ArchiveFault:
         """Return the error that refuses the archive whole."""
@@ -73,13 +74,16 @@ class Gate:
             raise self.refuse(f"the member {name!r} declares a size of {size}")
         self._declared += size
         self._refuse_a_bomb(self._declared, "it would unpack to")
-        if not is_folder and not name.endswith(("/", "\\")):
+        if is_folder or name.endswith(("/", "\\")):
+            self.named_folders.add(path)
+        else:
             self._place(path)
         return path
 
     def note_link(self, name: str, target: str, *, from_top: bool = False) -> None:
         """Admit a link by its name; where it leads is looked at when all members are known."""
         path = self.admit(name, 0, is_folder=True)
+        self.named_folders.discard(path)
         self.links[path] = Link(path, target, from_top)
 
     def spend(self, count: int) -> None:

@@ -39,6 +39,10 @@ class _Links:
     def __init__(self, members: Sequence[Member], gate: Gate) -> None:
         self._gate = gate
         self._files: Mapping[str, Member] = {member.path: member for member in members}
+        named = [*self._files, *gate.links, *(f"{folder}/" for folder in gate.named_folders)]
+        self._folders = {
+            path[:cut] for path in named for cut, sign in enumerate(path) if sign == "/"
+        }
 
     def copies(self, link: Link) -> Iterator[Member]:
         """Yield what stands at a link's path, and below it."""
@@ -66,9 +70,7 @@ class _Links:
                 rest = other.path[len(below) :]
                 yield from self._at(f"{path}/{rest}", other, (*within, target))
         if not found:
-            raise self._gate.refuse(
-                f"the member {link.path!r} is a link to {link.target!r}, which is not in the archive"
-            )
+            raise self._leads_nowhere(link)
 
     def _followed(self, link: Link) -> str:
         """Return where a link leads in the end: a path in the archive with no link in it."""
@@ -84,6 +86,8 @@ class _Links:
             if part == "..":
                 if not done:
                     raise self._leads_out(link)
+                if "/".join(done) not in self._folders:
+                    raise self._leads_nowhere(link)
                 done.pop()
                 continue
             done.append(part)
@@ -100,6 +104,11 @@ class _Links:
             done = [] if other.from_top else done[:-1]
             pending += _parts(other.target)
         return "/".join(done)
+
+    def _leads_nowhere(self, link: Link) -> Exception:
+        return self._gate.refuse(
+            f"the member {link.path!r} is a link to {link.target!r}, which is not in the archive"
+        )
 
     def _leads_out(self, link: Link) -> Exception:
         return self._gate.refuse(
