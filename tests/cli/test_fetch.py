@@ -128,6 +128,8 @@ class FetchTest(WorldTest):
                 stdout=subprocess.PIPE,
                 stderr=subprocess.PIPE,
                 text=True,
+                # Whoever runs the tests in the background may have it ignored.
+                preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
             )
             deadline = time.monotonic() + 20
             while self.kept(fetching) < 150_000 * (number + 1) and time.monotonic() < deadline:

@@ -7,13 +7,13 @@ import os
 import re
 import tomllib
 
-from tests.truth.looks import Looks
 from tests.truth.model import LEFT, NOT_AS, State
+from tests.truth.rarer import Rarer
 from tests.truth.runner import Said
 from tests.truth.world import Mod, Tree
 
 
-class Pack(Looks):
+class Pack(Rarer):
     """A pack on which random commands are run."""
 
     def step(self) -> None:
@@ -37,8 +37,10 @@ class Pack(Looks):
                 self.look,
                 self.identify,
                 self.trim,
+                self.rarely,
+                self.restore_mod,
             ),
-            (14, 8, 16, 4, 6, 8, 6, 10, 5, 4, 3, 2, 5, 3, 1),
+            (14, 8, 16, 4, 6, 8, 6, 10, 5, 4, 3, 2, 5, 3, 1, 6, 3),
         )[0]
         doing()
 
@@ -300,6 +302,29 @@ class Pack(Looks):
                 write_tree(os.path.join(folder, version), tree)
         return ["--from", os.path.join(folder, self.state.version)]
 
+    def restore_mod(self) -> None:
+        """Take one mod out of the game: what lay under it is back, unless another lays there too."""
+        if not self.state.laid:
+            return
+        mod = self.dice.choice(sorted(set(self.state.laid.values())))
+        said, before, after = self.changing("restore", "--mod", mod, "--yes")
+        if said.status not in (0, 1):
+            if said.status == 3 and self.seen_at_last(said):
+                return
+            self.untrue(said, "restore --mod fails")
+        state = self.state
+        named = {each["path"] for rule in (LEFT, NOT_AS) for each in rule.finditer(said.text)}
+        self.merged = {path for path in state.laid if self.is_merged(path)}
+        paths = [path for path, owner in state.laid.items() if owner == mod]
+        self.gone = {path: state.under.pop(path) for path in paths if path in state.under}
+        for path in paths:
+            del state.laid[path]
+            state.expected.pop(path, None)
+            if path in state.baseline:
+                state.expected[path] = state.baseline[path]
+        self.came_back(said, before, after, named)
+        self.done()
+
     def restore_some(self) -> None:
         path = self.dice.choice(sorted(self.state.baseline))
         said, _, after = self.changing("restore", path, "--yes", *self.copy_words())
@@ -325,6 +350,7 @@ class Pack(Looks):
         if said.status == 3 and self.seen_at_last(said):
             return
         named = {each["path"] for each in NOT_AS.finditer(said.err)}
+        named |= set(re.findall(r"^(\S+) is set aside; a copy is kept$", said.out, re.MULTILINE))
         if (said.status == 0 or named) and self.is_certain:
             for path in wrong - named - self.hidden:
                 if after.get(path) != self.state.expected.get(path):
@@ -360,6 +386,7 @@ class Pack(Looks):
                 self.untrue(said, "rewind refuses")
             return
         named = {each["path"] for each in NOT_AS.finditer(said.err)}
+        named |= set(re.findall(r"^(\S+) is set aside; a copy is kept$", said.out, re.MULTILINE))
         if (said.status == 0 or named) and self.is_certain:
             self._is_as_then(said, goal, before, after, named)
         if said.status in (0, 1) and "Nothing was changed:" not in said.out:
