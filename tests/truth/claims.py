@@ -127,6 +127,7 @@ class Pack(Rarer):
 
     def apply(self) -> None:
         words = ["apply", "--yes", *(["--take-update"] * (self.dice.random() < 0.1))]
+        words += ["--sweep"] * (self.dice.random() < 0.1)
         foretold = self.foretold() if len(words) == 2 and self.dice.random() < 0.3 else None
         said, before, after = self.changing(*words)
         if foretold is not None:
@@ -181,6 +182,8 @@ class Pack(Rarer):
             "is a file",
             "the line-up is for",
         )
+        if "there is no file game.ini to edit" in said.err and "game.ini" not in before:
+            return True
         return any(word in said.err for word in words)
 
     def _take_update(self, before: Tree) -> None:

@@ -58,7 +58,7 @@ class Model:
     def __init__(self, world: World) -> None:
         self.world = world
         self.dice = world.dice
-        self.transcript: list[str] = []
+        self.said_so_far: list[str] = []
         self.then: dict[int, State] = {}
         self.made: dict[bytes, str] = {}
         self.hidden: set[str] = set()
@@ -158,7 +158,7 @@ class Model:
         before = self.disk()
         said = run(words, self.world.path("pack"), self.world.variables)
         self.commands += 1
-        self.transcript.append(_brief(said))
+        self.said_so_far.append(_brief(said))
         if "Traceback" in said.text or said.status not in (0, 1, 2, 3):
             self.untrue(said, "a traceback, or an exit status of its own")
         after = self.disk()
@@ -168,7 +168,7 @@ class Model:
         return said
 
     def untrue(self, said: Said, why: str) -> None:
-        raise Untrue(f"{why}\n" + "\n".join(self.transcript[-60:]))
+        raise Untrue(f"{why}\n" + "\n".join(self.said_so_far[-60:]))
 
     def equal(self, said: Said, wanted: Tree, found: Tree, why: str) -> None:
         """Refuse what differs between two trees."""
@@ -248,7 +248,7 @@ class Model:
             return
         self.made[content] = path
         self.hidden.discard(path)
-        self.transcript.append(f"# {path} written: {content!r:.50}")
+        self.said_so_far.append(f"# {path} written: {content!r:.50}")
 
     def by_hand(self) -> None:
         """Do something in the folders that no command did."""
@@ -263,7 +263,7 @@ class Model:
             path = dice.choice(in_game)
             if disk[path] not in self.made and path not in ("gale.bin", "version.txt"):
                 os.unlink(self.world.file(path))
-                self.transcript.append(f"# {path} deleted")
+                self.said_so_far.append(f"# {path} deleted")
         elif kind == "foreign":
             self.write(
                 dice.choice(("", "data/", "mods/", "new/deep/")) + f"foreign{self.count}.txt",
@@ -313,7 +313,7 @@ class Model:
             stream.write(content)
         os.utime(file, ns=(status.st_mtime_ns, status.st_mtime_ns))
         self.hidden.add(path)
-        self.transcript.append(f"# {path} changed behind its size and time")
+        self.said_so_far.append(f"# {path} changed behind its size and time")
 
     def _update(self, half: bool) -> None:
         """Let the game's store update it, or begin to."""
@@ -328,7 +328,7 @@ class Model:
                 del self.made[new[path]]
             elif os.path.exists(self.world.file(path)):
                 os.unlink(self.world.file(path))
-        self.transcript.append(f"# the store {'half ' if half else ''}updated the game: {changed}")
+        self.said_so_far.append(f"# the store {'half ' if half else ''}updated the game: {changed}")
 
     def has_update(self, disk: Tree) -> bool:
         """Whether files of the other version lie in the folder, or its mark does."""

@@ -31,6 +31,8 @@ class Rarer(Looks):
                 self.assemble,
                 self.adopt_anew,
                 self.conflict_of_names,
+                self.fetch,
+                self.guard,
             )
         )()
 
@@ -52,6 +54,14 @@ class Rarer(Looks):
 
     def why(self) -> None:
         self.only_notes("why", self.dice.choice(sorted(self.world.mods)))
+
+    def fetch(self) -> None:
+        self.only_notes("fetch")
+
+    def guard(self) -> None:
+        """Guard files that the sheet does not name: that is refused, and off is off."""
+        self.only_notes("guard", "on")
+        self.only_notes("guard", "off")
 
     def absorb_begin(self) -> None:
         self.only_notes("absorb", "--begin")
@@ -126,7 +136,11 @@ class Rarer(Looks):
         if said.status == 0:
             if self.state.laid:
                 self.untrue(said, "it adopts anew what a mod has laid")
-            self.is_certain = self.is_certain and self.state.version in self.world.known
+            version = "1.1" if " 1.1" in said.out.splitlines()[0] else "1.0"
+            self.is_certain = self.is_certain and version in self.world.known
+            self.state.version = version
+            self.state.baseline = dict(self.world.versions[version])
+            self.state.expected = dict(self.state.baseline)
             self.done()
 
     @abstractmethod

@@ -201,6 +201,8 @@ class Rewinder:
             is_other = is_other or (path in self.then.vanilla and left is not None)
             return left if is_other else now
         stood = self.then.files[path]
+        if self._row_then(path):
+            return left  # a mod's word, also where it takes a file away
         if stood and left is None and path in self.then.later and not self._row_then(path):
             return now  # nobody's file, of which nobody knows whether it was there then
         return left or stood
