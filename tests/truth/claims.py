@@ -137,8 +137,7 @@ class Pack(Rarer):
         if self.seen_at_last(said):
             return
         if said.status:
-            is_told_late = said.status == 3 and "is not as it was adopted" not in said.err
-            if is_told_late or not self._may_refuse(said, before):
+            if said.status == 3 or not self._may_refuse(said, before):
                 self.untrue(said, "apply fails")
             return
         if "The pack is on game 1.1" in said.out:
@@ -353,7 +352,6 @@ class Pack(Rarer):
         if said.status == 3 and self.seen_at_last(said):
             return
         named = {each["path"] for each in NOT_AS.finditer(said.err)}
-        named |= set(re.findall(r"^(\S+) is set aside; a copy is kept$", said.out, re.MULTILINE))
         if (said.status == 0 or named) and self.is_certain:
             for path in wrong - named - self.hidden:
                 if after.get(path) != self.state.expected.get(path):
