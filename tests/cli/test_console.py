@@ -102,6 +102,18 @@ class TerminalTest(WorldTest):
         self.assertEqual(status, 0)
         self.assertIn("Restore this? [y/N]", shown)
 
+    def test_a_folder_in_one_of_its_own_name_is_asked_about(self) -> None:
+        self.world.add_release("same", "1.0", {"same/a.dat": b"s"}, place='to = "@mods/same/"')
+        self.make_resolved()
+        for answer, status, path in (
+            ("1\nn\n", 1, ""),
+            ("mods/same/same/\ny\n", 0, "mods/same/same/a.dat"),
+        ):
+            ended, shown = self.at_terminal(answer, "apply")
+            self.assertIn("Where do they belong?", shown)
+            self.assertEqual((ended, path in {"", *self.world.game()}), (status, True), shown)
+        self.assertNotIn("Where do they", self.at_terminal("", "apply")[1])
+
 
 if __name__ == "__main__":
     unittest.main()

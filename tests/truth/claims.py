@@ -329,13 +329,15 @@ class Pack(Rarer):
 
     def restore_some(self) -> None:
         path = self.dice.choice(sorted(self.state.baseline))
-        said, _, after = self.changing("restore", path, "--yes", *self.copy_words())
+        said, before, after = self.changing("restore", path, "--yes", *self.copy_words())
         if said.status == 0 and not self.is_own(path) and self.is_certain:
             under = self.state.under.get(path, self.state.baseline[path])
             if after.get(path) not in (self.state.baseline[path], under):
                 self.untrue(said, f"{path} is not vanilla")
         if said.status != 2:
-            if path in self.state.laid and said.status == 0:
+            if path in self.state.laid and (
+                said.status == 0 or after.get(path) != before.get(path)
+            ):
                 del self.state.laid[path]
                 self.state.under.pop(path, None)
                 self.state.expected[path] = self.state.baseline[path]

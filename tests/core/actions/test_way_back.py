@@ -74,6 +74,22 @@ class WayBackTest(WorldTest):
         self.run_it("rewind", "--with-carried", "--yes")
         self.assertEqual(self.player()["saves/one.sav"], b"autumn")
 
+    def test_what_cannot_be_made_again_is_refused_before_anything_begins(self) -> None:
+        self.world.add_release(
+            "tides", "1.0", {"p/c.diff": DIFF}, place=f'folder = true\nto = "@mods/t"\n{EDIT}'
+        )
+        self.begin()
+        self.run_it("restore", "--all", "--yes")
+        self.world.write_game("data/cables.dat", b"by hand\n")
+        before = self.world.game()
+        for words in (("preview",), ("apply", "--yes")):
+            said = self.run_it(*words, status=2)
+            self.assertIn("data/cables.dat is not as it was adopted", said)
+            self.assertEqual(self.world.game(), before)
+        self.run_it("restore", "data/cables.dat", "--from", self.world.path("copy"), "--yes")
+        self.run_it("apply", "--yes")
+        self.assertEqual(self.file("data/cables.dat"), EDITED)
+
     def test_as_it_was_is_looked_at(self) -> None:
         self.world.add_release("tides", "1.0", {"a.dat": b"a" * 99}, place='to = "@mods/"')
         self.begin()

@@ -187,14 +187,34 @@ class SafetyTest(WorldTest):
         self.world.add_release(
             "tides", "1.0", {"Tides v1/data/sea.dat": b"t", "Tides v1/read.txt": b"r"}
         )
-        self.world.add_release("same", "1.0", {"same/a.dat": b"s"}, place='to = "@mods/same/"')
         self.make_resolved()
-        said = self.run_it("preview")
-        self.assertIn("one level deeper, in Tides v1/", said)
-        self.assertIn("comes into a folder of the same name", said)
+        self.assertIn("one level deeper, in Tides v1/", self.run_it("preview"))
         self.world.apply()
         self.assertEqual(self.game("data/sea.dat"), b"t")
         self.assertIsNone(self.game("Tides v1/data/sea.dat"))
+
+    def test_a_folder_in_one_of_its_own_name_is_asked_about(self) -> None:
+        self.world.add_release("same", "1.0", {"Same/a.dat": b"s"}, place='to = "@mods/same/"')
+        self.world.add_release(
+            "meant", "1.0", {"meant/a.dat": b"m"}, place='to = "@mods/meant/"\nexpect = ["meant/"]'
+        )
+        self.make_resolved()
+        before = self.world.game()
+        self.assertIn("(open: 'apply' asks", self.run_it("preview"))
+        said = self.run_it("apply", "--yes", status=2)
+        self.assertIn('"@game/mods/same" = "once"', said)
+        self.assertEqual(self.world.game(), before)
+        pack = self.world.path("pack", "rellum.toml")
+        for word, path in (("once", "mods/same/a.dat"), ("twice", "mods/same/Same/a.dat")):
+            with open(pack, encoding="utf-8") as file:
+                text = file.read().partition("[nested]")[0]
+            with open(pack, "w", encoding="utf-8") as file:
+                file.write(f'{text}\n[nested]\n"@mods/same/" = "{word}"\n')
+            self.world.apply()
+            laid = {each for each in self.world.game() if each.startswith("mods/same/")}
+            self.assertIn(path, laid)
+            self.assertEqual(len([each for each in laid if not each.endswith("/")]), 1)
+        self.assertIsNotNone(self.game("mods/meant/meant/a.dat"))
 
     def test_grafts_that_cannot_be(self) -> None:
         write_tree(self.world.path("donor"), {"sea.dat": b"another sea", "more.dat": b"m"})

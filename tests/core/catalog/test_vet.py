@@ -114,6 +114,10 @@ class VetTest(WorldTest):
         ):  # fmt: skip
             self.assertIn(words, told)
 
+    def test_a_version_that_cannot_be_read_is_one_mistake(self) -> None:
+        self.card("one", 'version = "x x"\n[[release]]\nversion = "y y"')
+        self.assertEqual([("is not a version" in each) for each in self.faults()], [True, True])
+
     def test_garbage_and_absurd_nesting(self) -> None:
         hostile = {
             "garbage": os.urandom(10 << 20),

@@ -11,6 +11,7 @@ from rellum.cli import console, options
 if TYPE_CHECKING:
     from rellum.core.actions.apply import Preview
     from rellum.core.actions.settling import SettingsConflict
+    from rellum.core.layers.wrappers import Depth, SameName
     from rellum.core.patching.merge import Side
 
 
@@ -29,6 +30,7 @@ def apply(
     from rellum.cli import render
     from rellum.cli.commands.preview import show_preview
     from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.answers import Asking
     from rellum.core.actions.apply import apply as action
     from rellum.core.shelf.folder import shelf_folder
 
@@ -44,7 +46,7 @@ def apply(
             tell_recovered,
             ask,
             listen=listen,
-            decide=_decide,
+            asking=Asking(settings=_who_wins, same_name=_how_deep),
             sweep=sweep,
             take_update=take_update,
             even_if_running=even_if_running,
@@ -70,13 +72,26 @@ def apply(
         console.say(f"Now check by hand, for {owner}: {note}")
 
 
-def _decide(conflict: SettingsConflict) -> Side | None:
+def _who_wins(conflict: SettingsConflict) -> Side | None:
     """Let the user say on the terminal whose settings win; None where nobody is there."""
     from rellum.cli.commands.preview import conflict_lines
-
-    console.clear_progress()
     from rellum.core.paths import shown
 
+    console.clear_progress()
     question = f"{shown(conflict.path)}: you and {conflict.owner} changed the same settings."
     said = console.choose("\n".join([question, *conflict_lines(conflict)]), ("mine", "theirs"))
     return None if said is None else "mine" if said == "mine" else "theirs"
+
+
+def _how_deep(found: SameName) -> Depth | None:
+    """Let the user say whether a folder is one too many; None where nobody is there."""
+    from rellum.core.paths import shown
+
+    console.clear_progress()
+    once = f"{shown(found.to)}/"
+    question = (
+        f"All files of {found.archive} lie in its folder {found.folder}, and its card puts that into {once}. "
+        "Where do they belong?"
+    )
+    said = console.choose(question, (once, f"{once}{found.folder}"))
+    return None if said is None else "once" if said == once else "twice"

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from rellum.core.actions.rebase import Rebase
     from rellum.core.actions.settling import SettingsConflict
     from rellum.core.layers.grafting import Shape
+    from rellum.core.layers.wrappers import SameName
 
 
 def preview(
@@ -51,6 +52,7 @@ def preview(
                     "gone": [shown(path) for path in result.rebase.gone],
                     "overwritten": [shown(each.path) for each in result.rebase.overwritten],
                     "lacking": [shown(path) for path in result.rebase.lacking],
+                    "beside": [shown(path) for path in result.rebase.beside],
                 }
                 if result.rebase
                 else None,
@@ -60,6 +62,7 @@ def preview(
                 "leftovers": [shown(each.path) for each in result.leftovers],
                 "grafts": [_shape_document(each) for each in result.shapes],
                 "settings": [_settings_document(each) for each in result.settings],
+                "same_names": [_same_name_document(each) for each in result.same_names],
             }
         )
         return
@@ -112,6 +115,12 @@ def _show_rebase(rebase: Rebase) -> None:
     counts = ((rebase.changed, "changed"), (rebase.new, "new"), (rebase.gone, "gone"))
     words = ", ".join(f"{len(paths):,} {word}" for paths, word in counts)
     console.say(f"  vanilla files: {words}")
+    if rebase.beside:
+        files = console.count_text(len(rebase.beside), "file")
+        names = ", ".join(map(shown, rebase.beside[:5])) + (" …" if len(rebase.beside) > 5 else "")
+        console.say(
+            f"  {files} counted as vanilla and none of {rebase.now.version}: foreign now ({names})"
+        )
     if rebase.unsure:
         new = console.count_text(len(rebase.unsure), "new file")
         console.say(f"  {new} in places that mods share may be the game's: left alone, not vanilla")
@@ -152,6 +161,7 @@ def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
             yield f"{owner}: {hidden} by other mods: see 'rellum conflicts'."
         for owner, note in result.by_hand:
             yield f"Check by hand, for {owner}: {note}"
+        yield from map(_same_name_line, result.same_names)
         for conflict in result.settings:
             who = {
                 "mine": "yours stay",
@@ -169,6 +179,17 @@ def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
         yield f"{files} left over from older releases; --sweep sets them aside:"
         for each in result.leftovers if every else result.leftovers[:MOST_LINES]:
             yield f"  {shown(each.path)}  ({each.named_by})"
+
+
+def _same_name_line(found: SameName) -> str:
+    """Say how a folder is laid that would come into one of the same name."""
+    from rellum.core.paths import shown
+
+    into = f"{shown(found.to)}/"
+    if found.depth == "once":
+        return f"{found.archive}: only what is in its folder {found.folder} comes into {into}, as decided."
+    outcome = "as decided" if found.depth else "open: 'apply' asks whether that is one too many"
+    return f"{found.archive}: its folder {found.folder} comes into {into} as well ({outcome})."
 
 
 def _shape_lines(shape: Shape, *, every: bool) -> Iterator[str]:
@@ -205,6 +226,17 @@ def conflict_lines(conflict: SettingsConflict) -> list[str]:
         f"  {each.key}: yours = {each.mine or 'gone'}, {conflict.owner} = {each.theirs or 'gone'}"
         for each in conflict.conflicts
     ]
+
+
+def _same_name_document(found: SameName) -> dict[str, Any]:
+    from rellum.core.paths import shown
+
+    return {
+        "archive": found.archive,
+        "folder": found.folder,
+        "to": shown(found.to),
+        "depth": found.depth,
+    }
 
 
 def _shape_document(shape: Shape) -> dict[str, Any]:

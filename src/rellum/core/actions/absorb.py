@@ -43,7 +43,6 @@ from rellum.core.shelf.folder_pack import pack_folder as pack_as_zip
 from rellum.core.shelf.store import Shelf
 from rellum.core.shelf.taking import take
 
-OWN_CATALOG = "own-mods"
 """The catalog folder in the pack's folder that has the cards of what was absorbed."""
 
 
@@ -215,7 +214,7 @@ def _can_be_absorbed(finding: Finding, opened: OpenPack) -> bool:
 
 
 def _card_file(opened: OpenPack, mod: str) -> str:
-    return os.path.join(opened.home.folder, OWN_CATALOG, "cards", f"{mod}.toml")
+    return os.path.join(opened.home.own_catalog, "cards", f"{mod}.toml")
 
 
 def _releases_of(opened: OpenPack, mod: str) -> int:
@@ -270,7 +269,7 @@ def _write_mod(opened: OpenPack, shelf: Shelf, planned: Absorbing) -> None:
     finally:
         shutil.rmtree(work, ignore_errors=True)
     pack = read_pack_file(opened.home)
-    own = os.path.join(opened.home.folder, OWN_CATALOG)
+    own = opened.home.own_catalog
     if own not in pack.catalogs:
         add_catalog(opened.home, own)
     if not any(want.mod == planned.mod for want in pack.wants):

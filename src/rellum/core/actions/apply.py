@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Self
 
+from rellum.core.actions.answers import Answers, Asking, refuse_open
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.conflicts import winners_of
 from rellum.core.actions.grafting import trials_against
@@ -24,12 +25,7 @@ from rellum.core.actions.outside import (
 from rellum.core.actions.rebase import Rebase, find_rebase, with_rebase
 from rellum.core.actions.resolve import current_line_up
 from rellum.core.actions.rules import read_rules_anew
-from rellum.core.actions.settling import (
-    SettingsConflict,
-    refuse_unsettled,
-    settle,
-    side_rules,
-)
+from rellum.core.actions.settling import SettingsConflict, settle
 from rellum.core.actions.sweep import new_sweep_folder
 from rellum.core.actions.taking_out import Without, contents, without_edits
 from rellum.core.actions.workshop import Workshop
@@ -41,12 +37,15 @@ from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_target
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.wanted import LeftOver, TheUsers
+from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError
 from rellum.core.globs import any_test
+from rellum.core.hashing import Digest
 from rellum.core.ids import ReleaseName
 from rellum.core.layers.grafting import Shape
-from rellum.core.layers.model import Layer, Target
+from rellum.core.layers.model import Brought, Layer, Target
 from rellum.core.layers.target import lay_over
+from rellum.core.layers.wrappers import SameName
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.lock_file import LockFile, lock_text, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
@@ -54,24 +53,21 @@ from rellum.core.pack.new_state import write_vanilla
 from rellum.core.pack.pack_edits import changed_text
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.trials_file import read_pack_trials
-from rellum.core.patching.merge import Side
 from rellum.core.paths import PlacePath, file_of, is_in_game
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
-
-Decide = Callable[[SettingsConflict], "Side | None"]
-"""Says who wins; None where nobody is there to say it."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preview:
     """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made.
 
-    ``settings`` are files in which the user and a release changed the same keys; ``shapes`` tell how grafts
-    fit their slots, and ``graft_trials`` which of them broke before. ``leftovers`` are files of older
-    releases, which go only where that is asked for. ``notes`` tell how releases are laid, by owner;
-    ``releases`` are all that have layers. ``rebase`` is what an update of the game made of it. ``by_hand``
-    are conditions of releases that come in, which a person has to look at.
+    ``settings`` are files in which the user and a release changed the same keys; ``same_names`` folders that
+    would come into one of the same name; ``shapes`` tell how grafts fit their slots, and ``graft_trials``
+    which of them broke before. ``leftovers`` are files of older releases, which go only where that is asked
+    for. ``notes`` tell how releases are laid, by owner; ``releases`` are all that have layers. ``rebase`` is
+    what an update of the game made of it. ``by_hand`` are conditions of releases that come in, which a person
+    has to look at.
     """
 
     lock: LockFile
@@ -80,6 +76,7 @@ class Preview:
     target: Target
     space: Space
     settings: tuple[SettingsConflict, ...] = ()
+    same_names: tuple[SameName, ...] = ()
     shapes: tuple[Shape, ...] = ()
     notes: tuple[tuple[str, str], ...] = ()
     releases: tuple[ReleaseName, ...] = ()
@@ -128,7 +125,7 @@ def apply(
     confirm: Callable[[Preview], bool],
     disk: Disk | None = None,
     listen: Listener = silent,
-    decide: Decide | None = None,
+    asking: Asking | None = None,
     *,
     sweep: bool = False,
     take_update: bool = False,
@@ -136,40 +133,46 @@ def apply(
 ) -> ApplyResult:
     """Plan, ask, and carry the plan out. ``sweep`` and ``take_update`` as in ``preview``.
 
-    ``decide`` says who wins where settings are in conflict and the pack does not say; the pack
-    remembers it. Raises what ``preview`` does, UnsettledSettings, NoSpace, RolledBack.
+    ``asking`` are asked what is open and the pack does not say; the pack remembers it. Raises what
+    ``preview`` does, UnsettledFolder, UnsettledSettings, NoSpace, RolledBack.
     """
     with (
         open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened,
         Shelf(shelf_folder) as shelf,
     ):
         with Preparing(opened, shelf, sweep, take_update=take_update, listen=listen) as preparing:
-            planned = preparing.decided(decide)
+            planned = preparing.decided(asking)
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)
             if done and not planned.plan.is_empty:
                 opened.state.releases.note(planned.releases)
                 site = opened.site._replace(listen=listen, roots=preparing.roots)
-                pack = _pack_change(opened, planned, preparing.decided_sides)
+                pack = _pack_change(opened, planned, preparing.answers)
                 execute(planned.plan, "apply", site, preparing.workshop, pack)
                 read_rules_anew(
                     opened.home, opened.state, opened.rules
                 )  # all of it is at hand here
         if done and planned.rebase:
             write_vanilla(opened.home, opened.state)
-        if done and planned.made_anew and planned.plan.is_empty:
-            write_lock(opened.home, planned.lock)  # where nothing changed in the folder
+        if done and planned.plan.is_empty:  # nothing to change in the folder
+            if said := preparing.answers.by_table():
+                write_durably(
+                    opened.home.pack_file, changed_text(opened.home, None, said).encode("utf-8")
+                )
+            if planned.made_anew:
+                write_lock(opened.home, planned.lock)
         folder = opened.home.originals_folder
         return ApplyResult(preview=planned, done=done, originals_folder=folder)
 
 
-def _pack_change(opened: OpenPack, planned: Preview, sides: Mapping[PlacePath, Side]) -> PackChange:
+def _pack_change(opened: OpenPack, planned: Preview, answers: Answers) -> PackChange:
     """The folder is made by rellum.toml with what was decided, and by the line-up that was planned with."""
     texts = dict(pack_texts(opened.home))
     texts[LOCK_FILE] = lock_text(planned.lock)
     writes = [LOCK_FILE]
-    if planned.rebase or sides:
+    said = answers.by_table()
+    if planned.rebase or said:
         now = planned.rebase.now if planned.rebase else None
-        texts[PACK_FILE] = changed_text(opened.home, now, sides)
+        texts[PACK_FILE] = changed_text(opened.home, now, said)
         writes.append(PACK_FILE)
     return PackChange(becoming=tuple(texts.items()), writes=tuple(writes), by_last_change=True)
 
@@ -200,7 +203,7 @@ class Preparing:
     ) -> None:
         """``as_noted``: the game is what the state says, whatever the folder holds."""
         self.sweeps = sweeps
-        self.decided_sides: dict[PlacePath, Side] = {}
+        self.answers = Answers()
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         self.pack = read_pack_file(opened.home)
         self.catalog = catalog_of(opened.home, self.pack)
@@ -210,6 +213,7 @@ class Preparing:
             # Planned on a copy of the state: the real one changes once the user has said yes.
             opened = opened._replace(state=opened.state.rehearsal(self.rebase.change))
         self.opened = opened
+        self._side_of = self.answers.side_of(self.pack, sheet)
         self.roots = roots_of(opened, sheet, self.pack)
         self.workshop = Workshop(
             opened, shelf, self.roots, folds_case=sheet.folds_case, listen=listen
@@ -228,7 +232,13 @@ class Preparing:
         """Return the target tree of the line-up. Raises what ``preview`` does, but for planning."""
         catalog, pack = self.catalog, self.pack
         lock, made_anew = self._line_up(self.workshop.shelf)
-        line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=self.workshop)
+        line_up = LineUpOf(
+            lock=lock,
+            pack=pack,
+            catalog=catalog,
+            workshop=self.workshop,
+            known=self.answers.known_folders(self.opened.state, pack, catalog.sheet),
+        )
         making = Making(self.workshop, catalog.sheet)
         found = find_layers(line_up)
         refuse_unknown_places(_paths_of(found.layers, catalog.sheet), self.roots, catalog.sheet)
@@ -241,7 +251,7 @@ class Preparing:
         refuse_second_names(target.files, self.roots)
         refuse_one_name(target.files, self.roots)
         mods = _mods_of(line_up)
-        target, settings = settle(target, self.workshop, self._side_of(), mods)
+        target, settings = settle(target, self.workshop, self._side_of, mods)
         owners = [layer.owner for layer in found.layers]
         target = with_load_order(target, owners, self.workshop, catalog.sheet)
         return Composed(
@@ -267,6 +277,7 @@ class Preparing:
         taken_out = contents(without)
         has = opened.site.originals.has
         plan = plan_target(target, marker, opened.state, self.roots, users, has, taken_out)
+        self.workshop.assure(_asked_for(plan, has))
         if self.rebase:
             plan = with_rebase(plan, self.rebase)
         space = space_for(plan, opened.home, self.roots)
@@ -277,6 +288,7 @@ class Preparing:
             target=target,
             space=space,
             settings=settings,
+            same_names=composed.layers.same_names,
             shapes=composed.layers.shapes,
             notes=composed.layers.notes,
             releases=tuple(dict.fromkeys(layer.name for layer in composed.layers.layers)),
@@ -286,17 +298,12 @@ class Preparing:
             graft_trials=tuple(trials_against(self.pack.grafts, read_pack_trials(opened.home))),
         )
 
-    def _side_of(self) -> Callable[[PlacePath], Side | None]:
-        """Return who wins where settings are in conflict: by the answers given now, else by the pack."""
-        rules = side_rules(self.pack, self.catalog.sheet)
-        return lambda path: self.decided_sides.get(path) or rules(path)
-
     def _without_edits(self, target: Target) -> list[Without]:
         """Return what stays of files that mods edited and edit no longer."""
         state = self.opened.state
         going = [row for path, row in state.laid().items() if path not in target.files and row.base]
         vanilla = state.baseline([row.path for row in going])
-        side = self._side_of()
+        side = self._side_of
         return list(
             without_edits(
                 going,
@@ -309,7 +316,7 @@ class Preparing:
 
     def _open_conflicts(self, without: Sequence[Without]) -> Iterator[SettingsConflict]:
         """Yield the keys of the user's own files that a mod had set and that were changed since."""
-        side = self._side_of()
+        side = self._side_of
         for each in without:
             if each.conflicts and not each.is_vanilla:
                 path = each.laid.path
@@ -332,22 +339,24 @@ class Preparing:
                 )
             raise
 
-    def decided(self, decide: Decide | None) -> Preview:
+    def decided(self, asking: Asking | None) -> Preview:
         """Return the preview with all settled. Nothing is written before the plan is carried out.
 
-        Raises UnsettledSettings.
+        Raises UnsettledFolder, UnsettledSettings.
         """
         planned = self.preview()
-        decided = {
-            each.path: side
-            for each in planned.settings
-            if decide and each.side is None and (side := decide(each))
-        }
-        if decided:
-            self.decided_sides |= decided
+        while asking and self.answers.ask(planned.same_names, planned.settings, asking):
             planned = self.preview()
-        refuse_unsettled(planned.settings)
+        refuse_open(planned.same_names, planned.settings)
         return planned
+
+
+def _asked_for(plan: Plan, has: Callable[[Digest], bool]) -> Iterator[Brought]:
+    """Yield the files whose content the plan will ask for."""
+    for each in plan.operations:
+        if each.source is not None and not isinstance(each.source, bytes):
+            yield each.source
+    yield from (each for each in plan.bases if not has(each.digest))
 
 
 def _paths_of(layers: Sequence[Layer], sheet: GameSheet) -> Iterator[PlacePath]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.known_folders import known_folders
 from rellum.core.actions.layering import LineUpOf, find_layers
 from rellum.core.actions.open_pack import OnRecovered, open_pack
 from rellum.core.actions.outside import roots_of
@@ -38,7 +39,10 @@ def conflicts(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) ->
         lock, _ = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
         roots = roots_of(opened, catalog.sheet, pack)
         with Workshop(opened, shelf, roots, folds_case=catalog.sheet.folds_case) as workshop:
-            line_up = LineUpOf(lock=lock, pack=pack, catalog=catalog, workshop=workshop)
+            known = known_folders(opened.state, catalog.sheet, pack)
+            line_up = LineUpOf(
+                lock=lock, pack=pack, catalog=catalog, workshop=workshop, known=known
+            )
             layers = find_layers(line_up).layers
     return find_conflicts(layers, winners_of(pack, catalog))
 

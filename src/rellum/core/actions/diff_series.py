@@ -42,7 +42,7 @@ def _expanded(workshop: Workshop, change: LayerEdit) -> Iterator[FileEdit]:
         write_made(target, files.encode("utf-8", "surrogatepass"))
         return Written(files)
 
-    made = workshop.make(edit.path, recipe_of("diff-files", patch.digest), make)
+    made = workshop.make(edit.path, recipe_of("diff-files", patch.digest), make, (patch,))
     for number, (file, is_new, is_gone) in enumerate(json.loads(made.notes)):
         path = _stripped(file, edit.strip or 0, name)
         part = DiffPart(number, is_new, is_gone)

@@ -98,8 +98,9 @@ def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) ->
             )
         return Written()
 
+    inputs = [each for each in (before, patch) if each]
     return workshop.make(
-        edit.path, recipe, make, executable=before is not None and before.executable
+        edit.path, recipe, make, inputs, executable=before is not None and before.executable
     )
 
 

@@ -7,13 +7,16 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 
-from rellum.core.catalog.model import Release
+from rellum.core.actions.known_folders import known_folders
+from rellum.core.catalog.model import Catalog, Release
 from rellum.core.catalog.rules import PlaceRule
 from rellum.core.ids import ModId
 from rellum.core.layers.model import LayerFile
 from rellum.core.layers.placing import place_archives
+from rellum.core.layers.wrappers import KnownFolders
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease
+from rellum.core.pack.pack_file import PackFile
 from rellum.core.pack.state import State, StateFault, open_state
 from rellum.core.paths import MemberPlace, PlacePath, Roots, file_of
 from rellum.core.shelf.index import ShelfEntry
@@ -24,8 +27,9 @@ from rellum.core.solving.problem import are_chosen
 class InFolder:
     """What was laid, and still lies as it was left."""
 
-    def __init__(self, state: State, roots: Roots) -> None:
+    def __init__(self, state: State, roots: Roots, known: KnownFolders) -> None:
         self._state = state
+        self._known = known
         self._roots = roots
 
     def parts(self, chain: Sequence[Release], locked: LockedRelease, shelf: Shelf) -> int:
@@ -41,7 +45,7 @@ class InFolder:
             if None in entries or not all(map(_only_brings, part.places)) or _changes_files(part):
                 return 0
             archives = [(each, shelf.members(each.digest)) for each in entries if each]
-            placed = place_archives(part.places, archives, locked.options)
+            placed = place_archives(part.places, archives, locked.options, self._known)
             files |= {file_of(file.path): file for file in placed}
         return count if self._are_laid(files) else 0
 
@@ -82,7 +86,7 @@ def _changes_files(part: Release) -> bool:
 
 
 @contextmanager
-def in_folder_of(home: PackHome) -> Iterator[InFolder | None]:
+def in_folder_of(home: PackHome, catalog: Catalog, pack: PackFile) -> Iterator[InFolder | None]:
     """Give what lies in the folder of a pack; None where it has adopted none yet."""
     try:
         state = open_state(home)
@@ -90,6 +94,7 @@ def in_folder_of(home: PackHome) -> Iterator[InFolder | None]:
         yield None
         return
     try:
-        yield InFolder(state, Roots(state.adopted().folder, state.outside()))
+        known = known_folders(state, catalog.sheet, pack)
+        yield InFolder(state, Roots(state.adopted().folder, state.outside()), known)
     finally:
         state.close()

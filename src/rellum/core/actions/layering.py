@@ -24,9 +24,16 @@ from rellum.core.catalog.toml_lines import place_of
 from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Brought, DiskFile, Layer, LayerEdit, never_the_users
-from rellum.core.layers.placing import PlacingFault, packed_archive, place_archives, seen_through
+from rellum.core.layers.placing import packed_archive, place_archives
 from rellum.core.layers.spelling import spell_alike
 from rellum.core.layers.texts import fill_names, fill_text
+from rellum.core.layers.wrappers import (
+    KnownFolders,
+    PlacingFault,
+    SameName,
+    same_names,
+    seen_through,
+)
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.paths import (
@@ -50,6 +57,7 @@ class LineUpOf:
     pack: PackFile
     catalog: Catalog
     workshop: Workshop
+    known: KnownFolders
 
 
 _ROLES: Mapping[SettingsUpdate, Role] = {"replace": "", "merge": "merge", "leave": "mine"}
@@ -59,12 +67,14 @@ _ROLES: Mapping[SettingsUpdate, Role] = {"replace": "", "merge": "merge", "leave
 class Layers:
     """All layers in order, grafts first; how each graft fits its slot; what is laid in several parts.
 
-    ``ways`` are releases with the way in which they are laid, in words.
+    ``ways`` are releases with the way in which they are laid, in words. ``same_names`` are folders of
+    archives that would come into one of the same name.
     """
 
     layers: tuple[Layer, ...]
     shapes: tuple[Shape, ...]
     ways: tuple[tuple[str, str], ...]
+    same_names: tuple[SameName, ...]
 
     @property
     def notes(self) -> tuple[tuple[str, str], ...]:
@@ -81,8 +91,9 @@ def find_layers(line_up: LineUpOf) -> Layers:
     grafted = tuple(graft_layers(line_up.pack.grafts, line_up.catalog, line_up.workshop))
     ways = _ways(line_up)
     names = dict(_names(line_up))
+    releasing = [(_Releasing(line_up, locked, names), way) for locked, way in ways]
     layers = tuple(layer for layer, _ in grafted) + tuple(
-        layer for locked, way in ways for layer in _Releasing(line_up, locked, names).layers(way)
+        layer for each, way in releasing for layer in each.layers(way)
     )
     if line_up.catalog.sheet.folds_case:
         layers = spell_alike(layers, line_up.workshop.opened.state.spellings)
@@ -91,13 +102,14 @@ def find_layers(line_up: LineUpOf) -> Layers:
         layers=layers,
         shapes=tuple(shape for _, shape in grafted),
         ways=tuple((owner, text) for owner, text in words if text),
+        same_names=tuple(found for each, _ in releasing for found in each.same_names),
     )
 
 
 def _ways(line_up: LineUpOf) -> list[tuple[LockedRelease, list[Part]]]:
     """Return how each release of the line-up is laid. Raises MissingArchives."""
     shelf, catalog = line_up.workshop.shelf, line_up.catalog
-    in_folder = InFolder(line_up.workshop.opened.state, line_up.workshop.roots)
+    in_folder = InFolder(line_up.workshop.opened.state, line_up.workshop.roots, line_up.known)
     ways = [
         (locked, parts_of(locked, catalog, shelf, in_folder)) for locked in line_up.lock.releases
     ]
@@ -162,6 +174,7 @@ class _Releasing:
     def __init__(self, line_up: LineUpOf, locked: LockedRelease, names: Mapping[str, str]) -> None:
         self.line_up = line_up
         self.locked = locked
+        self.same_names: list[SameName] = []
         options = {f"option.{group}": " ".join(chosen) for group, chosen in locked.options}
         self.values = {**names, "mod.id": locked.mod, "mod.version": locked.version, **options}
 
@@ -195,10 +208,9 @@ class _Releasing:
         taken = [rule for rule in rules if rule.takes_members]
         files: dict[TargetPath, Brought] = {
             file.path: file
-            for file in place_archives(
-                taken, archives, self.locked.options, self.line_up.workshop.holds
-            )
+            for file in place_archives(taken, archives, self.locked.options, self.line_up.known)
         }
+        self.same_names += same_names(taken, archives, self.line_up.known)
         for rule in rules:
             if made := self._made(rule, archives):
                 files[rule.to] = made
@@ -216,7 +228,7 @@ class _Releasing:
             removes=part.removes,
             update=update_rule(release, self.line_up.catalog.sheet),
             build=self.locked.build,
-            notes=seen_through(taken, archives, self.line_up.workshop.holds),
+            notes=tuple(seen_through(taken, archives, self.line_up.known)),
         )
 
     def _made(

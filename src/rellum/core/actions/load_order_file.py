@@ -49,7 +49,7 @@ def with_load_order(
 
     if not wanted and laid is None:
         return target
-    made = workshop.make(rule.path, recipe, make)
+    made = workshop.make(rule.path, recipe, make, () if now is None else (now,))
     empty = _written(rule, b"", set(), [], folds=sheet.folds_case)
     if not wanted and _is_needless(made, laid, rule, empty):
         return target

@@ -84,11 +84,11 @@ class Making:
             if any_test([rule.pattern])(container)
             for drop in rule.drops
         ]
-        inputs = sorted(
+        parts = sorted(
             (name, None if isinstance(each, Removal) else each.digest)
             for name, each in members.items()
         )
-        recipe = recipe_of("container", base.digest, inputs, patterns)
+        recipe = recipe_of("container", base.digest, parts, patterns)
 
         def make(target: str) -> Written:
             changes = {
@@ -99,7 +99,8 @@ class Making:
             made = rebuild(base_file, changes, any_test(patterns), target, name)
             return Written(made.as_notes(), made.digest)
 
-        return self.workshop.make(container, recipe, make, executable=base.executable)
+        inputs = (base, *(each for each in members.values() if not isinstance(each, Removal)))
+        return self.workshop.make(container, recipe, make, inputs, executable=base.executable)
 
     def _member(self, path: MemberPlace, below: Brought | None) -> Brought | None:
         """Return a member of a container, if it is there: of the game's, or of one that a mod brings."""
@@ -117,4 +118,4 @@ class Making:
             extract_member(self.workshop.file(below), member, target, name)
             return Written()
 
-        return self.workshop.make(path, recipe, make)
+        return self.workshop.make(path, recipe, make, (below,))

@@ -63,7 +63,7 @@ def needs_of(folder: str, shelf: Shelf) -> Needs:
     home = pack_home(folder)
     pack = read_pack_file(home)
     catalog = catalog_of(home, pack)
-    with in_folder_of(home) as in_folder:
+    with in_folder_of(home, catalog, pack) as in_folder:
         files = needed_files(read_lock(home), catalog, shelf, in_folder)
     shelf.index.add_pack(home.folder)
     return Needs(home=home, pack=pack, catalog=catalog, files=files, missing=missing_among(files))

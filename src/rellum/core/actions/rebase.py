@@ -57,6 +57,7 @@ class Rebase:
     overwritten: files of mods that the update put its own over
     kept: files of mods that the update left, so that what lies under them is of the old version
     lacking: those of ``kept`` of which the new version is known to have another
+    beside: files that counted as vanilla, and are none of the new version's as it is known
     unsure: new files in places that mods share, of which nobody knows whether they are the game's
     """
 
@@ -69,6 +70,7 @@ class Rebase:
     overwritten: tuple[Laid, ...]
     kept: tuple[PlacePath, ...]
     lacking: tuple[PlacePath, ...]
+    beside: tuple[PlacePath, ...]
     unsure: tuple[PlacePath, ...]
     change: StateChange
 
@@ -213,6 +215,8 @@ class _Finder:
         ]
         changes += [(path, _file_row(path, content)) for path, content in sorted(stands.items())]
         changes += self._rows_by_hash({*stands, *gone}, kept)
+        beside = self._beside(gone)
+        changes += [(path, None) for path in beside]
         left = {path: vanilla[path].content for path in {*stands, *gone} if path in vanilla}
         left |= {row.path: row.content for row in overwritten}
         return Rebase(
@@ -225,6 +229,7 @@ class _Finder:
             overwritten=tuple(overwritten),
             kept=tuple(kept_over),
             lacking=tuple(self._lacking(kept)),
+            beside=beside,
             unsure=self._unsure(findings),
             change=StateChange(
                 id=new_id(),
@@ -288,6 +293,17 @@ class _Finder:
         file = original if row else self.opened.roots.absolute(path)
         expected = content._replace(digest=Digest(SHA256 + digest), size=UNKNOWN_SIZE)
         return is_content(file, expected) and hash_file(file) == content.digest
+
+    def _beside(self, gone: Container[PlacePath]) -> tuple[PlacePath, ...]:
+        """Return vanilla files of before that are still there, and are none of the new version's."""
+        if self.sums is None:
+            return ()
+        before = self.opened.state.baseline_below(PlacePath(GAME))
+        return tuple(
+            path
+            for path, entry in sorted(before.items())
+            if entry.kind == "file" and path not in self.sums and path not in gone
+        )
 
     def _unsure(self, findings: Sequence[Finding]) -> tuple[PlacePath, ...]:
         """Return new files in places that mods share, where nobody knows what the new version has."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 from rellum.core.actions.in_folder import InFolder
+from rellum.core.actions.known_folders import known_folders
 from rellum.core.actions.needed import NeededFile, missing_among, needed_files
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.pack_problem import (
@@ -165,7 +166,8 @@ def resolve(
         lock = _as_lock(asked, line_up, shelf)
         changed = write_lock(opened.home, lock)
         shelf.index.add_pack(opened.home.folder)
-        in_folder = InFolder(opened.state, opened.roots)
+        known = known_folders(opened.state, asked.catalog.sheet, asked.pack)
+        in_folder = InFolder(opened.state, opened.roots, known)
         missing = missing_among(needed_files(lock, asked.catalog, shelf, in_folder))
     old = asked.lock
     return ResolveResult(

@@ -142,7 +142,7 @@ class _Settler:
             conflicts = [[each.key, each.mine, each.theirs] for each in merged.conflicts]
             return Written(json.dumps({"conflicts": conflicts}))
 
-        made = self.workshop.make(path, recipe, make, executable=theirs.executable)
+        made = self.workshop.make(path, recipe, make, (mine, theirs), executable=theirs.executable)
         conflicts = conflicts_in(made)
         if conflicts:
             self.conflicts.append(

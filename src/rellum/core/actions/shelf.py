@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+import re
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from glob import escape, glob
 from typing import Final, Literal
 
 from rellum.core.errors import RellumError
@@ -19,6 +21,7 @@ from rellum.core.progress import Listener, Progress, silent
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
 
+_HASH: Final = re.compile(r"\b[0-9a-f]{64}\b")
 _DAY: Final = 86_400.0
 
 Again = Literal["fetch", "by hand", "no"]
@@ -30,7 +33,7 @@ class Item:
     """An archive on the shelf, with all its parts that are here. ``size`` is in bytes.
 
     ``needed_by`` are the folders of the packs that need one of its files: for their line-up, for what lies in
-    the game now, or for a checkpoint with a name or marked good.
+    the game now, for a checkpoint with a name or marked good, or as a mod of their own.
     """
 
     name: str
@@ -147,6 +150,8 @@ def _needs(packs: Iterable[str]) -> tuple[dict[str, set[str]], list[str]]:
                 for file in release.files:
                     for key in filter(None, (file.blake3, file.sha256)):
                         needed.setdefault(key, set()).add(folder)
+        for key in _own_archives(PackHome(folder)):
+            needed.setdefault(key, set()).add(folder)
     return needed, gone
 
 
@@ -158,6 +163,16 @@ def _locks_of(home: PackHome) -> Iterator[LockFile]:
         lock = read_lock_text(dict(texts).get(LOCK_FILE, ""), home.lock_file)
         if lock is not None:
             yield lock
+
+
+def _own_archives(home: PackHome) -> Iterator[str]:
+    """Yield the hashes that the cards of a pack's own mods name: their archives are nowhere else.
+
+    The texts are searched, so that a mistake in one of the cards does not cost an archive.
+    """
+    for card in glob(os.path.join(escape(home.own_catalog), "cards", "*.toml")):
+        with suppress(OSError), open(card, encoding="utf-8", errors="replace") as file:
+            yield from _HASH.findall(file.read())
 
 
 def _unfinished(shelf: Shelf) -> Iterable[tuple[str, int]]:

@@ -11,7 +11,8 @@ from rellum.core.archives.model import AGAIN, ArchiveFault, Member
 from rellum.core.archives.parts import part_by_name
 from rellum.core.catalog.model import Release, ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.layers.placing import PlacingFault, place_archives
+from rellum.core.layers.placing import place_archives
+from rellum.core.layers.wrappers import PlacingFault
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.intake import Hashes
 

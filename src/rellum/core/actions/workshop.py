@@ -12,6 +12,7 @@ import shutil
 from collections.abc import Callable, Iterable
 from typing import NamedTuple, Self
 
+from rellum.core.actions.known_folders import spelt
 from rellum.core.actions.needed import MissingArchives
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.archives.model import Archive, Extraction
@@ -22,15 +23,7 @@ from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, MadeFile
 from rellum.core.pack.state import Made
 from rellum.core.patching.unified import FileDiff
-from rellum.core.paths import (
-    MemberPlace,
-    PlacePath,
-    Roots,
-    TargetPath,
-    below,
-    file_of,
-    shown,
-)
+from rellum.core.paths import PlacePath, Roots, TargetPath, file_of, shown
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
 
@@ -83,6 +76,7 @@ class Workshop:
         self.shelf = shelf
         self._folder = opened.home.work_folder
         self._makers: dict[str, Maker] = {}
+        self._inputs: dict[str, tuple[Brought, ...]] = {}
         self._files: dict[str, str] = {}
         self._count = 0
         self._learnt: dict[str, Made] = {}
@@ -105,10 +99,20 @@ class Workshop:
         shutil.rmtree(self._folder, ignore_errors=True)
 
     def make(
-        self, path: TargetPath, recipe: str, maker: Maker, *, executable: bool = False
+        self,
+        path: TargetPath,
+        recipe: str,
+        maker: Maker,
+        inputs: Iterable[Brought],
+        *,
+        executable: bool = False,
     ) -> MadeFile:
-        """Return what a recipe gives; ``maker`` is only called where that is not known yet."""
+        """Return what a recipe gives; ``maker`` is only called where that is not known yet.
+
+        ``inputs`` are the files that it asks for.
+        """
         self._makers[recipe] = maker
+        self._inputs[recipe] = tuple(inputs)
         made = self.known(recipe)
         if made is None:
             file = self._new_file(recipe)
@@ -142,12 +146,15 @@ class Workshop:
 
     def archive(self, digest: Digest) -> Archive:
         """Return an archive of the shelf. Raises MissingArchives where it went meanwhile."""
+        self._refuse_gone(digest)
+        return self.shelf.open(digest)
+
+    def _refuse_gone(self, digest: Digest) -> None:
         if not os.path.exists(self.shelf.path_of(digest)):
             raise MissingArchives(
                 "an archive that the change needs is no longer on the shelf",
                 hint="Call 'rellum fetch', or 'rellum take FILE', and try again.",
             )
-        return self.shelf.open(digest)
 
     def file(self, brought: Brought) -> str:
         """Return a file on disk with the content of what a layer brings.
@@ -171,6 +178,27 @@ class Workshop:
                 hint="Something that it is made of changed meanwhile. Try again.",
             )
         return file
+
+    def assure(self, wanted: Iterable[Brought]) -> None:
+        """Look whether all can be had that will be asked for, so that nothing begins that must fail.
+
+        Raises MissingArchives, NotAsAdopted.
+        """
+        archives = set()
+        waiting = list(wanted)
+        while waiting:
+            each = waiting.pop()
+            if isinstance(each, LayerFile):
+                archives.add(each.archive)
+            elif isinstance(each, MadeFile):
+                waiting += () if self._is_made(each) else self._inputs.get(each.recipe, ())
+            elif not each.file:
+                self._find(each)
+        for archive in archives:
+            self._refuse_gone(archive)
+
+    def _is_made(self, file: MadeFile) -> bool:
+        return os.path.exists(self._files.get(file.recipe, ""))
 
     def expect(self, files: Iterable[LayerFile]) -> None:
         """Note members of archives that will be asked for: they are taken out together, in one pass."""
@@ -223,20 +251,9 @@ class Workshop:
         size = os.path.getsize(absolute)
         return DiskFile(path=path, file=absolute, digest=hash_file(absolute), size=size)
 
-    def holds(self, folder: TargetPath, name: str) -> bool:
-        """Whether the game has something of a name in a folder, or a place of the sheet is there."""
-        if isinstance(folder, MemberPlace):
-            return False
-        path = self.spelt(below(folder, name))
-        places = self.opened.rules.places.values()
-        return path in places or path in self.opened.state.baseline([path])
-
     def spelt(self, path: PlacePath) -> PlacePath:
         """Return a path as the game spells it, if the game has it."""
-        if not self.folds_case:
-            return path
-        folded = path.casefold()
-        return self.opened.state.spellings([folded]).get(folded, PlacePath(folded))
+        return spelt(self.opened.state, path, folds_case=self.folds_case)
 
     def vanilla(self, pattern: str) -> list[PlacePath]:
         """Return the vanilla files that fit a pattern."""

@@ -119,13 +119,11 @@ def _read_release(reader: TableReader, reading: _Reading) -> list[Said]:
     patches = reader.parsed("patches", "3.2", version_of)
     withdrawn = reader.text("withdrawn", "damages saved games") or ""
     builds = reader.tables("build")
-    if version is None:
-        version = parse_version("0")  # a fault is noted; go on and find the others
     release = _read_body(
         reader,
         Release(
             mod=reading.mod,
-            version=version,
+            version=version or parse_version("0"),  # a fault is noted; go on and find the others
             patches=patches,
             withdrawn=withdrawn,
             source=reader.source,
@@ -133,7 +131,7 @@ def _read_release(reader: TableReader, reading: _Reading) -> list[Said]:
         reading,
     )
     if not builds:
-        return [Said(release, reader.keys)]
+        return [Said(release, reader.keys, version is not None)]
     names = [build.parsed("name", "harbour", parse_id, required=True) or "" for build in builds]
     for index, name in enumerate(names):
         if name and name in names[:index]:
@@ -141,7 +139,8 @@ def _read_release(reader: TableReader, reading: _Reading) -> list[Said]:
     said = []
     for build, name in zip(builds, names, strict=True):
         body = _read_body(build, replace(release, source=build.source), reading)
-        said.append(Said(replace(_merged(release, body), build=name), reader.keys | build.keys))
+        whole = replace(_merged(release, body), build=name)
+        said.append(Said(whole, reader.keys | build.keys, version is not None))
     return said
 
 

@@ -33,15 +33,17 @@ _INHERITED = {
 
 @dataclass(frozen=True, slots=True)
 class Said:
-    """A release as its table has it, and the keys that it has."""
+    """A release as its table has it, the keys that it has, and whether its version could be read."""
 
     release: Release
     keys: frozenset[str]
+    has_version: bool
 
 
 def complete_patches(said: list[Said], faults: list[Fault]) -> list[Release]:
     """Give each patch what it inherits; note doubles, and patches of what is not there."""
     by_name: dict[tuple[Version, str], Said] = {}
+    said = [each for each in said if each.has_version]
     for each in said:
         release = each.release
         name = (release.version, release.build)

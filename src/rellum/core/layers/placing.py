@@ -1,7 +1,6 @@
 """Placing: which member of an archive becomes which file of the game.
 
-A rule's ``take`` is looked for at the top of the archive and, where it is not there, one folder
-deeper and deeper: archives are often wrapped in a folder, or two, that the game must not see.
+Folders that archives are wrapped in are seen through: see ``wrappers``.
 """
 
 from __future__ import annotations
@@ -10,20 +9,20 @@ import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
 
-from rellum.core.archives.links import links_laid
 from rellum.core.archives.model import Member
 from rellum.core.catalog.rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.errors import UserError
-from rellum.core.globs import WILDCARD, fixed_folder, path_test
+from rellum.core.globs import path_test
 from rellum.core.layers.model import LayerFile
-from rellum.core.paths import (
-    MemberPath,
-    TargetPath,
-    below,
-    fault_in_relative,
-    shown,
+from rellum.core.layers.wrappers import (
+    NOTHING_KNOWN,
+    KnownFolders,
+    PlacingFault,
+    prefix_of,
+    split_take,
+    top_of,
 )
+from rellum.core.paths import TargetPath, below, fault_in_relative, shown
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.solving.problem import Options, are_chosen
 
@@ -32,60 +31,16 @@ _ARCHIVE_ENDINGS = (
 )  # fmt: skip
 
 
-class PlacingFault(UserError):
-    """An archive does not have the shape that its card describes."""
-
-    code = "placing-fault"
-
-
-Holds = Callable[[TargetPath, str], bool]
-"""Whether the game has something of a name in a folder, or a place is there."""
-
-
-def holds_nothing(_: TargetPath, __: str) -> bool:
-    """Say of every folder that nothing is known to be in it."""
-    return False
-
-
-def seen_through(
-    rules: Sequence[PlaceRule],
-    archives: Sequence[tuple[ShelfEntry, Sequence[Member]]],
-    holds: Holds = holds_nothing,
-) -> tuple[str, ...]:
-    """Return, in words, where files of an archive lie deeper than at its top, or too deep; and its links."""
-    found: dict[str, None] = {}
-    for entry, members in archives:
-        if copied := sum(member.copy_of is not None for member in members):
-            found[f"{entry.name}: {links_laid(copied)}"] = None
-    for rule in rules:
-        base, _ = _split(rule.take)
-        for entry, members in archives if rule.expect or rule.take == "**" else ():
-            wrapper = _find_wrapper(rule, base, members, holds)
-            top = _only_folder(members)
-            if wrapper:
-                depth = wrapper.count("/")
-                levels = "one level" if depth == 1 else f"{depth} levels"
-                what = "what is expected lies" if rule.expect else "the files lie"
-                found[f"{entry.name}: {what} {levels} deeper, in {wrapper}"] = None
-            elif top and not base and top.rstrip("/") == shown(rule.to).rpartition("/")[2]:
-                found[
-                    f"{entry.name}: its folder {top} comes into a folder of the same name; if that is one "
-                    f'too many, write take = "{top}**" ({place_of(rule.source)})'
-                ] = None
-    return tuple(found)
-
-
 def place_archives(
     rules: Sequence[PlaceRule],
     archives: Sequence[tuple[ShelfEntry, Sequence[Member]]],
     options: Options = (),
-    holds: Holds = holds_nothing,
+    known: KnownFolders = NOTHING_KNOWN,
 ) -> tuple[LayerFile, ...]:
     """Return the files that a release lays, by its rules in order; a later rule wins.
 
     Rules for options that are not chosen are passed over; each of the others must find something in
-    at least one of the archives. Two choices of one option may not bring the same file. ``holds`` knows
-    what is in the folders of the game, so that a wrapper which nobody expects is seen through. Raises
+    at least one of the archives. Two choices of one option may not bring the same file. Raises
     PlacingFault.
     """
     placed: dict[TargetPath, LayerFile] = {}
@@ -95,7 +50,7 @@ def place_archives(
             continue
         found_any = False
         for entry, members in archives:
-            found = _members_by_path(rule, members, holds)
+            found = _members_by_path(rule, members, known)
             for path in found if rule.options else ():
                 _refuse_both(rule, chosen_by.setdefault(path, rule), path)
             placed |= {
@@ -145,10 +100,10 @@ def place_members(
 
 
 def _members_by_path(
-    rule: PlaceRule, members: Sequence[Member], holds: Holds = holds_nothing
+    rule: PlaceRule, members: Sequence[Member], known: KnownFolders = NOTHING_KNOWN
 ) -> dict[TargetPath, Member]:
     found: dict[TargetPath, Member] = {}
-    for path, member in _apply_rule(rule, members, holds):
+    for path, member in _apply_rule(rule, members, known):
         if path in found:
             raise _made_one(rule, path, found[path], member)
         found[path] = member
@@ -156,13 +111,12 @@ def _members_by_path(
 
 
 def _apply_rule(
-    rule: PlaceRule, members: Sequence[Member], holds: Holds
+    rule: PlaceRule, members: Sequence[Member], known: KnownFolders
 ) -> Iterator[tuple[TargetPath, Member]]:
-    base, pattern = _split(rule.take)
-    wrapper = _find_wrapper(rule, base, members, holds)
-    if wrapper is None:
+    prefix = prefix_of(rule, members, known)
+    if prefix is None:
         return
-    prefix = wrapper + base
+    _, pattern = split_take(rule.take)
     fits = path_test(pattern)
     left_out = [_name_matcher(each) for each in rule.leave_out]
     for member in members:
@@ -237,83 +191,11 @@ def _made_one(rule: PlaceRule, path: TargetPath, first: Member, second: Member) 
     )
 
 
-def _split(take: str) -> tuple[str, str]:
-    """Split ``Tides/data/**`` into the fixed folder ``Tides/data/`` and the pattern ``**``."""
-    folder = fixed_folder(take)
-    return folder, take[len(folder) :]
-
-
-def _only_folder(members: Sequence[Member]) -> str:
-    """Return the one folder, with its slash, that all files of an archive lie in; else nothing."""
-    tops = {_top(member.path) for member in members}
-    top = tops.pop() if len(tops) == 1 else ""
-    return top if top.endswith("/") else ""
-
-
-def _mirrored(rule: PlaceRule, members: Sequence[Member], holds: Holds) -> str:
-    """Return the only folder of an archive where what is in it mirrors the target; else nothing."""
-    top = _only_folder(members)
-    if not top or holds(rule.to, top.rstrip("/")):
-        return ""
-    inside = {_top(member.path[len(top) :]).rstrip("/") for member in members}
-    return top if any(holds(rule.to, name) for name in inside) else ""
-
-
-def _find_wrapper(
-    rule: PlaceRule, base: str, members: Sequence[Member], holds: Holds
-) -> str | None:
-    """Return the shallowest folder, with its slash, under which the rule's shape is found.
-
-    A rule that takes all and expects nothing finds its shape in the only folder of an archive, where what is
-    in that mirrors the target. Raises PlacingFault where several lie equally deep.
-    """
-    if not rule.expect and rule.take == "**" and not rule.strip:
-        return _mirrored(rule, members, holds)
-    files = {member.path for member in members}
-    folders = {""} | {folder for member in members for folder in _folders_above(member.path)}
-    _, pattern = _split(rule.take)
-    needed = [*rule.expect]
-    if not WILDCARD.search(pattern):
-        needed.append(pattern)
-
-    def fits(wrapper: str) -> bool:
-        if wrapper + base not in folders:
-            return False
-        return all(
-            (wrapper + base + each in folders)
-            if each.endswith("/")
-            else (MemberPath(wrapper + base + each) in files)
-            for each in needed
-        )
-
-    by_depth: dict[int, list[str]] = {}
-    for folder in folders:
-        by_depth.setdefault(folder.count("/"), []).append(folder)
-    for depth in sorted(by_depth):
-        found = sorted(filter(fits, by_depth[depth]))
-        if len(found) > 1:
-            raise PlacingFault(
-                f"{place_of(rule.source)}: '{rule.take}' fits more than one folder: "
-                + ", ".join(each or "the top" for each in found[:5]),
-                hint="Name the folder in 'take', or more files in 'expect', in the card.",
-            )
-        if found:
-            return found[0]
-    return None
-
-
-def _folders_above(path: str) -> Iterator[str]:
-    cut = path.find("/")
-    while cut >= 0:
-        yield path[: cut + 1]
-        cut = path.find("/", cut + 1)
-
-
 def _not_found(rule: PlaceRule, archives: Sequence[tuple[str, Sequence[Member]]]) -> PlacingFault:
     wanted = f"'{rule.take}'"
     if rule.expect:
         wanted += f" with {' and '.join(rule.expect)}"
-    found = sorted({_top(member.path) for _, members in archives for member in members})
+    found = sorted({top_of(member.path) for _, members in archives for member in members})
     names = ", ".join(name for name, _ in archives)
     there = ", ".join(found[:8]) + (" …" if len(found) > 8 else "")
     inner = inner_archives(member.path for _, members in archives for member in members)
@@ -334,8 +216,3 @@ def inner_archives(paths: Iterable[str]) -> str:
     more = f" and {len(found) - 3} more" if len(found) > 3 else ""
     kind = "another archive" if len(found) == 1 else "other archives"
     return f"{kind} ({', '.join(found[:3])}{more})"
-
-
-def _top(path: str) -> str:
-    head, slash, _ = path.partition("/")
-    return head + slash

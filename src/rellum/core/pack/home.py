@@ -44,6 +44,11 @@ class PackHome(NamedTuple):
         return os.path.join(self.folder, TRIALS_FILE)
 
     @property
+    def own_catalog(self) -> str:
+        """``own-mods``: a catalog with cards of what was absorbed, whose archives nobody else has."""
+        return os.path.join(self.folder, "own-mods")
+
+    @property
     def state_folder(self) -> str:
         """``.rellum``: everything Rellum remembers; not to be edited."""
         return os.path.join(self.folder, STATE_FOLDER)

@@ -12,7 +12,7 @@ from rellum.core.durable import write_durably
 from rellum.core.folder.identity import Identity
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import WantLine
-from rellum.core.paths import PlacePath, shown_file
+from rellum.core.paths import shown_file
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
@@ -150,9 +150,13 @@ def write_folder(home: PackHome, folder: str) -> None:
 
 
 def changed_text(
-    home: PackHome, identity: Identity | None, sides: Mapping[PlacePath, str] | None = None
+    home: PackHome,
+    identity: Identity | None,
+    answers: Mapping[str, Mapping[str, str]] | None = None,
 ) -> str:
-    """Return rellum.toml's text with another version of the game, and with who wins settings; write nothing.
+    """Return rellum.toml's text with another version of the game, and with answers; write nothing.
+
+    ``answers`` are what was said of paths, by the table in which that is written.
 
     Raises FileFaults.
     """
@@ -162,8 +166,9 @@ def changed_text(
 
         if identity:
             _fill_game(document, identity)
-        for path, side in (sides or {}).items():
-            document.setdefault("settings", tomlkit.table())[path] = side
+        for table, words in (answers or {}).items():
+            for path, word in words.items():
+                document.setdefault(table, tomlkit.table())[path] = word
 
     return _edited(home, fill)
 

@@ -51,7 +51,7 @@ class PackFile:
     what an archive may hold at most. ``winners`` are paths, as they are written, that go to a mod
     whatever the load order. ``places`` are folders of places outside the game folder. ``variables``
     are for texts that mods make. ``settings`` are paths, as they are written, with what becomes of a
-    conflict of settings in them.
+    conflict of settings in them; ``nested`` are those with how a folder of the same name is laid in them.
     """
 
     name: str
@@ -67,6 +67,7 @@ class PackFile:
     places: tuple[tuple[str, str, Source], ...] = ()
     variables: tuple[tuple[str, str], ...] = ()
     settings: tuple[tuple[str, str, Source], ...] = ()
+    nested: tuple[tuple[str, str, Source], ...] = ()
     grafts: tuple[Graft, ...] = ()
 
 
@@ -93,7 +94,8 @@ def read_pack_file(home: PackHome) -> PackFile:
     places = _read_pairs(game.table("places"), "../player/settings")
     game.finish()
     variables = _read_pairs(root.table("variables"), "north")
-    settings = _read_settings(root.table("settings"))
+    settings = _read_words(root.table("settings"), ("mine", "theirs"))
+    nested = _read_words(root.table("nested"), ("once", "twice"))
     grafts = read_grafts(root.tables("graft"), home.folder)
     wants = _read_wants(root.table("want"))
     holds = _read_holds(root.table("hold"))
@@ -118,6 +120,7 @@ def read_pack_file(home: PackHome) -> PackFile:
         ),
         variables=tuple((name, text) for name, text, _ in variables),
         settings=settings,
+        nested=nested,
         grafts=grafts,
     )
 
@@ -128,12 +131,12 @@ def _read_pairs(reader: TableReader, example: str) -> tuple[tuple[str, str, Sour
     return tuple((name, text, reader.source.at(name)) for name, text in found if text is not None)
 
 
-def _read_settings(reader: TableReader) -> tuple[tuple[str, str, Source], ...]:
-    """Read whose value wins where a key of a settings file was changed by both."""
-    pairs = _read_pairs(reader, "mine")
+def _read_words(reader: TableReader, words: tuple[str, str]) -> tuple[tuple[str, str, Source], ...]:
+    """Read which of two words is said of each path."""
+    pairs = _read_pairs(reader, words[0])
     for path, word, _ in pairs:
-        if word not in ("mine", "theirs"):
-            reader.fault(f"{word!r} is neither mine nor theirs", path)
+        if word not in words:
+            reader.fault(f"{word!r} is neither {words[0]} nor {words[1]}", path)
     return pairs
 
 
