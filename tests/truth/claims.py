@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import json
 import os
-import re
 import tomllib
 
-from tests.truth.model import LEFT, NOT_AS, State
-from tests.truth.rarer import Rarer
+from tests.truth import kinds
+from tests.truth.back import Back
+from tests.truth.model import LEFT, NOT_AS
 from tests.truth.runner import Said
 from tests.truth.world import Mod, Tree
 
 
-class Pack(Rarer):
+class Pack(Back):
     """A pack on which random commands are run."""
 
     def step(self) -> None:
@@ -43,18 +43,6 @@ class Pack(Rarer):
             (14, 8, 16, 4, 6, 8, 6, 10, 5, 4, 3, 2, 5, 3, 1, 6, 3),
         )[0]
         doing()
-
-    def changing(self, *words: str) -> tuple[Said, Tree, Tree]:
-        """Run a command that may change the game; return what was there before and after."""
-        before = self.disk()
-        self.state.disk = before
-        self.before = self.state.copy(before)
-        return self.run(*words), before, self.disk()
-
-    def done(self) -> None:
-        """Note what a command that changed something left behind."""
-        self.state.disk = self.disk()
-        self.note_checkpoints(self.before, self.state)
 
     # -- looking -----------------------------------------------------------------------------------
 
@@ -110,20 +98,21 @@ class Pack(Rarer):
         mod = self.dice.choice(
             sorted(m for m in self.world.mods if not m.startswith("own") or m in self.wants)
         )
-        said = self.run("drop" if mod in self.wants else "want", mod)
+        words = ["drop" if mod in self.wants else "want", mod]
+        if self.world.mods[mod].options and self.dice.random() < 0.5:
+            words = ["want", mod, "--option", f"q={self.dice.choice(('low', 'high'))}"]
+        said = self.run(*words)
         if said.status:
             self.untrue(said, "wants cannot be changed")
         self.read_wants()
         self.run("resolve")
 
-    def read_wants(self) -> None:
-        with open(self.world.path("pack", "rellum.toml"), "rb") as file:
-            self.wants = set(tomllib.load(file).get("want", {}))
-
-    def line_up(self) -> list[str]:
-        """Return the mods of the line-up, in load order."""
+    def line_up(self) -> list[tuple[Mod, str]]:
+        """Return the mods of the line-up in load order, each with what is chosen of its option."""
         with open(self.world.path("pack", "rellum.lock"), "rb") as file:
-            return [each["mod"] for each in tomllib.load(file).get("release", ())]
+            releases = tomllib.load(file).get("release", ())
+        chosen = [(each["mod"], each.get("options", {}).get("q", [""])[0]) for each in releases]
+        return [(self.world.mods[mod], choice) for mod, choice in chosen]
 
     def apply(self) -> None:
         words = ["apply", "--yes", *(["--take-update"] * (self.dice.random() < 0.1))]
@@ -159,17 +148,6 @@ class Pack(Rarer):
             self.equal(said, before, after, "nothing to do")
         self.done()
 
-    def seen_at_last(self, said: Said) -> bool:
-        """Whether a command met a file that had been changed behind its size and time, and said so."""
-        found = re.search(
-            r"taken back: (\S+) was changed, though its size and time were not", said.err
-        )
-        if found is None:
-            return False
-        if found[1] not in self.hidden:
-            self.untrue(said, f"{found[1]} was not changed")
-        return True
-
     def _may_refuse(self, said: Said, before: Tree) -> bool:
         """Whether a refusal is to be expected: half an update, or something made of a file that changed."""
         words = (
@@ -181,6 +159,11 @@ class Pack(Rarer):
             "is a file",
             "the line-up is for",
         )
+        if "is no container that can be changed" in said.err:
+            return kinds.unpacked(before.get(kinds.CONTAINER, b"")) is None
+        if "nobody says whether that is meant" in said.err:
+            with open(self.world.path("pack", "rellum.toml"), "rb") as file:
+                return "nested" not in tomllib.load(file) and "wrap" in self.wants
         if "there is no file game.ini to edit" in said.err and "game.ini" not in before:
             return True
         return any(word in said.err for word in words)
@@ -206,10 +189,18 @@ class Pack(Rarer):
         state = self.state
         laid: dict[str, str] = {}
         content: Tree = {}
-        for mod_id in self.line_up():
-            mod = self.world.mods[mod_id]
-            for path, brought in mod.files.items():
+        if graft := self.graft():
+            slot = [path for path in state.baseline if path.startswith(kinds.SLOT)]
+            laid |= dict.fromkeys((*slot, *graft.files), graft.id)
+            content |= graft.files
+        members: Tree = {}
+        for mod, chosen in self.line_up():
+            mod_id = mod.id
+            for path, brought in mod.brings(chosen).items():
                 laid[path], content[path] = mod_id, brought
+            if mod.members:
+                members |= mod.members
+                laid[kinds.CONTAINER] = mod_id
             for path in mod.removed:
                 laid[path] = mod_id
                 content.pop(path, None)
@@ -220,6 +211,8 @@ class Pack(Rarer):
                     mod_id,
                     was if knows and was else after[mod.edits],
                 )
+        if members and kinds.CONTAINER in after:
+            content[kinds.CONTAINER] = self._rebuilt(members, after[kinds.CONTAINER])
         for path in laid:
             if path not in state.laid:
                 state.under[path] = before.get(path)
@@ -235,203 +228,18 @@ class Pack(Rarer):
             if self.is_merged(path) and path in after:
                 state.expected[path] = after[path]
 
-    def came_back(self, said: Said, before: Tree, after: Tree, named: set[str]) -> None:
-        """Where a mod went, what lay under it is back."""
-        for path, under in self.gone.items():
-            is_the_users = self.is_own(path) or path in self.merged or path in named
-            if is_the_users or not self.is_certain:
-                continue
-            vanilla = self.state.baseline.get(path)
-            if after.get(path) not in (under, vanilla):
-                self.untrue(said, f"{path} is not what lay under the mod")
-        self.gone = {}
+    def graft(self) -> Mod | None:
+        """Return the pack's graft; a rewind may have taken its line out of rellum.toml."""
+        with open(self.world.path("pack", "rellum.toml"), "rb") as file:
+            return self.world.graft if "graft" in tomllib.load(file) else None
 
-    # -- back to vanilla ---------------------------------------------------------------------------
-
-    def restore_all(self) -> None:
-        words = ["restore", "--all", "--yes", *self.copy_words()]
-        said, _, after = self.changing(*words)
-        if said.status == 2:
-            self.untrue(said, "restore --all refuses")
-        if said.status == 3 and self.seen_at_last(said):
-            return
-        named = {each["path"] for each in NOT_AS.finditer(said.err)} | self.listed(said.out)
-        if "as it was adopted" in said.out and self.is_certain:
-            for path, content in self.state.baseline.items():
-                if path not in named and after.get(path) != content and path not in self.hidden:
-                    self.untrue(said, f"'as it was adopted', but {path} is not")
-            for path in self.state.laid:
-                mod = self.world.mods.get(self.state.laid[path])
-                brought = mod.files.get(path) if mod else None
-                if (
-                    path not in self.state.baseline
-                    and brought
-                    and after.get(path) == brought != self.state.under.get(path)
-                ):
-                    self.untrue(said, f"'as it was adopted', but {path} of a mod is there")
-            foreign = {p for p in after if not p.startswith("@") and p not in self.state.baseline}
-            if foreign - named:
-                self.untrue(
-                    said, f"'as it was adopted', but {sorted(foreign - named)} are there, unnamed"
-                )
-        if said.status == 0:
-            self.state.laid, self.state.under = {}, {}
-            self.state.expected = dict(self.state.baseline)
-            self.done()
-        else:
-            self.partly(said, after)
-
-    def partly(self, said: Said, after: Tree) -> None:
-        """A command did what it could: whatever it laid or took out, mods of the line-up lie nowhere now."""
-        if "Restored" in said.out or "Nothing to do" not in said.out:
-            self.state.laid, self.state.under = {}, {}
-            self.state.expected = dict(self.state.baseline)
-        self.done()
-
-    def listed(self, out: str) -> set[str]:
-        """Return the paths that stand on lines of their own."""
-        return {line.strip() for line in out.splitlines() if line.startswith("  ")}
-
-    def copy_words(self) -> list[str]:
-        """Name a clean copy of the game as it was, sometimes."""
-        if self.dice.random() < 0.5:
-            return []
-        folder = self.world.path("clean")
-        if not os.path.isdir(folder):
-            from tests.support import write_tree
-
-            for version, tree in self.world.versions.items():
-                write_tree(os.path.join(folder, version), tree)
-        return ["--from", os.path.join(folder, self.state.version)]
-
-    def restore_mod(self) -> None:
-        """Take one mod out of the game: what lay under it is back, unless another lays there too."""
-        if not self.state.laid:
-            return
-        mod = self.dice.choice(sorted(set(self.state.laid.values())))
-        said, before, after = self.changing("restore", "--mod", mod, "--yes")
-        if said.status not in (0, 1):
-            if said.status == 3 and self.seen_at_last(said):
-                return
-            self.untrue(said, "restore --mod fails")
-        state = self.state
-        named = {each["path"] for rule in (LEFT, NOT_AS) for each in rule.finditer(said.text)}
-        self.merged = {path for path in state.laid if self.is_merged(path)}
-        paths = [path for path, owner in state.laid.items() if owner == mod]
-        self.gone = {path: state.under.pop(path) for path in paths if path in state.under}
-        for path in paths:
-            del state.laid[path]
-            state.expected.pop(path, None)
-            if path in state.baseline:
-                state.expected[path] = state.baseline[path]
-        self.came_back(said, before, after, named)
-        self.done()
-
-    def restore_some(self) -> None:
-        path = self.dice.choice(sorted(self.state.baseline))
-        said, before, after = self.changing("restore", path, "--yes", *self.copy_words())
-        if said.status == 0 and not self.is_own(path) and self.is_certain:
-            under = self.state.under.get(path, self.state.baseline[path])
-            if after.get(path) not in (self.state.baseline[path], under):
-                self.untrue(said, f"{path} is not vanilla")
-        if said.status != 2:
-            if path in self.state.laid and (
-                said.status == 0 or after.get(path) != before.get(path)
-            ):
-                del self.state.laid[path]
-                self.state.under.pop(path, None)
-                self.state.expected[path] = self.state.baseline[path]
-            if after.get(path) == self.state.baseline[path]:
-                self.hidden.discard(path)
-            self.done()
-
-    def restore_damaged(self) -> None:
-        disk = self.disk()
-        wrong = {p for p, kind in self.drift(disk).items() if kind != "foreign"}
-        said, _, after = self.changing("restore", "--damaged", "--yes", *self.copy_words())
-        if said.status == 2:
-            self.untrue(said, "restore --damaged refuses")
-        if said.status == 3 and self.seen_at_last(said):
-            return
-        named = {each["path"] for each in NOT_AS.finditer(said.err)}
-        if (said.status == 0 or named) and self.is_certain:
-            for path in wrong - named - self.hidden:
-                if after.get(path) != self.state.expected.get(path):
-                    self.untrue(said, f"{path} is not mended, and not named")
-        if "nothing is damaged" in said.out and wrong - self.hidden and self.is_certain:
-            self.untrue(said, f"'nothing is damaged', but {sorted(wrong)} are")
-        self.hidden = {p for p in self.hidden if after.get(p) != self.state.expected.get(p)}
-        self.done()
-
-    # -- going back --------------------------------------------------------------------------------
-
-    def checkpoint(self) -> None:
-        names = [f"c{self.count}"] if self.dice.random() < 0.6 else []
-        said, _, _ = self.changing("checkpoint", *names, *(["--good"] * (self.dice.random() < 0.4)))
-        if said.status not in (0, 2):
-            self.untrue(said, "checkpoint fails")
-        self.done()
-
-    def rewind(self) -> None:
-        if not self.then:
-            return
-        numbers = [each["number"] for each in self.checkpoints()]
-        number = self.dice.choice(numbers) if numbers else 0
-        if number not in self.then:
-            return
-        goal = self.then[number]
-        copy = self.copy_words()
-        if copy:
-            copy[1] = os.path.join(os.path.dirname(copy[1]), goal.version)
-        said, before, after = self.changing("rewind", str(number), "--yes", *copy)
-        if said.status == 2:
-            if "kept nowhere" not in said.err and "is a folder now" not in said.err:
-                self.untrue(said, "rewind refuses")
-            return
-        named = {each["path"] for each in NOT_AS.finditer(said.err)}
-        named |= set(re.findall(r"^(\S+) is set aside; a copy is kept$", said.out, re.MULTILINE))
-        if (said.status == 0 or named) and self.is_certain:
-            self._is_as_then(said, goal, before, after, named)
-        if said.status in (0, 1) and "Nothing was changed:" not in said.out:
-            self.state = goal.copy(after)
-            self.read_wants()
-        self.hidden = {p for p in self.hidden if after.get(p) != self.state.expected.get(p)}
-        self.done()
-
-    def _is_as_then(
-        self, said: Said, goal: State, before: Tree, after: Tree, named: set[str]
-    ) -> None:
-        now = self.state
-        listed = self.listed(said.out)
-        for path in sorted({*goal.expected, *now.expected, *goal.disk, *before}):
-            if path in named or path in listed or path in self.hidden:
-                continue
-            if self.is_own(path) and path not in now.laid and path not in goal.laid:
-                if before.get(path) != after.get(path):
-                    self.untrue(said, f"the user's own {path} was touched")
-                continue
-            self.state = goal
-            setting = self.is_setting(path)
-            self.state = now
-            setting = setting or self.is_setting(path)
-            wanted = goal.disk.get(path) if setting else goal.expected.get(path)
-            is_taken_away = path in goal.laid and path not in goal.expected
-            if wanted is None and not is_taken_away and path not in now.expected and path in before:
-                wanted = before[path]  # foreign: nobody knows whether it was there
-            if after.get(path) == goal.disk.get(path) and path not in goal.expected:
-                continue
-            if (
-                path.startswith("@")
-                and not setting
-                and path not in goal.laid
-                and path not in now.laid
-            ):
-                continue
-            if setting and wanted is None:
-                continue
-            if after.get(path) != wanted:
-                now_there = f"{after.get(path)!r:.40}, not {wanted!r:.40}"
-                self.untrue(said, f"{path} is not as it was then, and not named: {now_there}")
+    def _rebuilt(self, members: Tree, found: bytes) -> bytes:
+        """Return a container as it must be: with what mods put into it, whatever its bytes are."""
+        was = self.state.expected.get(kinds.CONTAINER, b"")
+        if kinds.CONTAINER in self.hidden:
+            return was
+        wanted = {**(kinds.unpacked(self.state.baseline[kinds.CONTAINER]) or {}), **members}
+        return found if kinds.unpacked(found) == wanted else b"not as it should be"
 
     # -- foreign files -----------------------------------------------------------------------------
 

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from tests.support import write_tree
+from tests.truth import kinds
 from tests.truth.runner import Said, run
 from tests.truth.world import Tree, World
 
@@ -67,6 +68,8 @@ class Model:
         self.count = 0
         self.is_certain = True
         self.swept: list[Tree] = []
+        self.gone: dict[str, bytes | None] = {}
+        self.merged: set[str] = set()
         self.begin()
 
     # -- the folders -------------------------------------------------------------------------------
@@ -185,7 +188,7 @@ class Model:
             and not (said.words[0] == "kept" and "drop" in said.words)
         ):
             lost = gone - self.kept()
-            shelved = {c for mod in self.world.mods.values() for c in mod.files.values()}
+            shelved = {c for mod in self.world.mods.values() for c in mod.contents}
             for content in lost - shelved:
                 self.untrue(
                     said, f"what the user made is lost: {content!r:.60} of {self.made[content]}"
@@ -230,6 +233,8 @@ class Model:
         if knows and says_clean and self.drift(disk):
             self.untrue(said, f"adopt says nothing of {self.drift(disk)}")
         self.run("take", "../downloads", "--each")
+        with open(self.world.path("pack", "rellum.toml"), "a", encoding="utf-8") as file:
+            file.write(kinds.pack_lines(self.world))
 
     # -- what the user does ------------------------------------------------------------------------
 

@@ -9,9 +9,10 @@ from abc import abstractmethod
 
 from blake3 import blake3
 
+from tests.truth import kinds
 from tests.truth.looks import Looks
 from tests.truth.runner import Said
-from tests.truth.world import Tree
+from tests.truth.world import Mod, Tree
 
 
 class Rarer(Looks):
@@ -33,6 +34,7 @@ class Rarer(Looks):
                 self.conflict_of_names,
                 self.fetch,
                 self.guard,
+                self.rebuild,
             )
         )()
 
@@ -50,7 +52,34 @@ class Rarer(Looks):
         self.only_notes("hold", mod, "--off")
 
     def say_of_trials(self) -> None:
+        chosen = {mod.id for mod, _ in self.line_up()} if self.has_line_up() else set()
+        if chosen and self.dice.random() < 0.5:
+            self.only_notes("trial", "breaks", "--note", "sank")
+            said = self.run("resolve")
+            if said.status == 0 and chosen == self.wants and not self.has_update(self.disk()):
+                self.untrue(said, "a line-up that broke is chosen again")
         self.only_notes("trial", "works")
+
+    def rebuild(self) -> None:
+        """Lose the state, and make it anew, from the line-up that lies in the game."""
+        mods = set(self.state.laid.values()) - {kinds.GRAFT}
+        lies = self.has_line_up() and mods == {mod.id for mod, _ in self.line_up()}
+        if not lies or self.hidden or self.drift(self.disk()) or self.has_update(self.disk()):
+            return
+        os.unlink(self.world.path("pack", ".rellum", "state.db"))
+        said, before, after = self.changing("adopt", "../game", "--rebuild")
+        self.equal(said, before, after, "it is made anew from what lies there")
+        if said.status:
+            self.untrue(said, "the state is not made anew")
+        self.then = {}
+        for path, under in list(self.state.under.items()):
+            if under != self.state.baseline.get(path):
+                del self.state.under[path]  # what lay there of the user's is kept aside, and told
+        self.done()
+
+    def has_line_up(self) -> bool:
+        """Whether a line-up was ever made."""
+        return os.path.exists(self.world.path("pack", "rellum.lock"))
 
     def why(self) -> None:
         self.only_notes("why", self.dice.choice(sorted(self.world.mods)))
@@ -59,9 +88,22 @@ class Rarer(Looks):
         self.only_notes("fetch")
 
     def guard(self) -> None:
-        """Guard files that the sheet does not name: that is refused, and off is off."""
-        self.only_notes("guard", "on")
-        self.only_notes("guard", "off")
+        """Guard the store's files, where the sheet names any that are there; and no longer."""
+        file = self.world.path("game", kinds.STORE_FILE)
+        before, is_there = self.disk(), os.path.isfile(file)
+        names_it = kinds.STORE_FILE in self.world.versions["1.0"]
+        was = os.stat(file).st_mode if is_there else 0
+        said = self.run("guard", "on")
+        if (said.status == 0) != (is_there and names_it):
+            self.untrue(said, "guard does not do what it can")
+        if said.status == 0 and os.stat(file).st_mode & 0o222:
+            self.untrue(said, "a guarded file can be written to")
+        if self.dice.random() < 0.3:
+            self.run("check")
+        said = self.run("guard", "off")
+        if is_there and os.stat(file).st_mode != was:
+            self.untrue(said, "the guard is off, and the file's mode is another")
+        self.equal(said, before, self.disk(), "it only changes modes")
 
     def absorb_begin(self) -> None:
         self.only_notes("absorb", "--begin")
@@ -142,6 +184,10 @@ class Rarer(Looks):
             self.state.baseline = dict(self.world.versions[version])
             self.state.expected = dict(self.state.baseline)
             self.done()
+
+    @abstractmethod
+    def line_up(self) -> list[tuple[Mod, str]]:
+        """Return the mods of the line-up in load order, each with what is chosen of its option."""
 
     @abstractmethod
     def copy_words(self) -> list[str]:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from blake3 import blake3
 
 from tests.support import write_tree, zip_bytes
+from tests.truth import kinds
 
 Tree = dict[str, bytes]
 
@@ -25,6 +26,17 @@ class Mod:
     carry: str = ""
     obsolete: str = ""
     removed: tuple[str, ...] = ()
+    options: dict[str, Tree] = field(default_factory=dict)
+    members: Tree = field(default_factory=dict)
+
+    @property
+    def contents(self) -> list[bytes]:
+        """All that it may bring."""
+        return [c for tree in (self.files, *self.options.values()) for c in tree.values()]
+
+    def brings(self, chosen: str) -> Tree:
+        """Return the files that it brings with a choice of its option."""
+        return {**self.files, **self.options.get(chosen or "low", {})}
 
 
 @dataclass
@@ -41,6 +53,8 @@ class World:
     own: tuple[str, ...] = ()
     modded: Tree = field(default_factory=dict)
     stated: bool = False
+    depth: str = ""
+    graft: Mod | None = None
 
     def path(self, *parts: str) -> str:
         return os.path.join(self.root, *parts)
@@ -71,6 +85,7 @@ def draw(root: str, seed: int) -> World:
     world = World(root, random.Random(seed))
     _draw_sheet(world)
     _draw_versions(world)
+    world.sheet = world.sheet.replace("[places]\n", kinds.sheet_lines(world) + "[places]\n")
     _draw_mods(world)
     _write(world)
     return world
@@ -127,6 +142,7 @@ def _draw_versions(world: World) -> None:
     for number in range(dice.randint(5, 14)):
         folder = dice.choice(("", "data/", "data/deep/", "art/"))
         first[f"{folder}f{number}.dat"] = b"vanilla %d\n" % number * dice.randint(1, 40)
+    kinds.draw_vanilla(world, first)
     first["game.ini"] = b"[sound]\nvolume = 5\n[view]\nfar = 10\n"
     if 'settings = "@game/cfg"' in world.sheet:
         first["cfg/options.ini"] = b"[a]\nx = 1\ny = 2\n"
@@ -172,6 +188,7 @@ def _draw_mods(world: World) -> None:
                 ["game.ini", *(["@settings/profile.ini"] * (world.is_outside("settings")))]
             )
         world.mods[mod] = made
+    kinds.draw_kinds(world, plain)
     edited = [each.edits for each in world.mods.values()]
     for each in world.mods.values():
         if edited.count(each.edits) > 1:
@@ -192,6 +209,8 @@ def _card(mod: Mod, archive: bytes) -> str:
         + f'[[release.file]]\nname = "{mod.id}.zip"\nsize = {len(archive)}\n'
         f'sha256 = "{hashlib.sha256(archive).hexdigest()}"\n'
     )
+    if mod.id == "wrap":
+        return f'{text}[[release.place]]\ntake = "**"\nto = "@game/mods/wrap/"\n'
     roots = {place_path(path).partition("/")[0] for path in mod.files}
     for root in sorted(roots):
         text += f'[[release.place]]\ntake = "{root[1:]}/**"\nto = "{root}/"\n'
@@ -200,7 +219,14 @@ def _card(mod: Mod, archive: bytes) -> str:
             f'[[release.edit]]\nfile = "{place_path(mod.edits)}"\nby = "keys"\n'
             f'set = {{ sound = {{ volume = "9" }} }}\n'
         )
-    return text
+    return text + kinds.card_lines(mod)
+
+
+def _archive(mod: Mod) -> bytes:
+    if mod.id == "wrap":
+        return zip_bytes({"wrap/w.dat": next(iter(mod.files.values()))})
+    files = {place_path(path)[1:]: content for path, content in mod.files.items()}
+    return zip_bytes(files | kinds.members_of(mod))
 
 
 def _write(world: World) -> None:
@@ -216,7 +242,7 @@ def _write(world: World) -> None:
         write_tree(world.path("catalog", "known"), {version: "".join(lines).encode()})
     write_tree(world.path("catalog"), {"games/gale.toml": sheet.encode()})
     for mod in world.mods.values():
-        archive = zip_bytes({place_path(path)[1:]: content for path, content in mod.files.items()})
+        archive = _archive(mod)
         write_tree(world.path("downloads"), {f"{mod.id}.zip": archive})
         write_tree(world.path("catalog", "cards"), {f"{mod.id}.toml": _card(mod, archive).encode()})
     if dice.random() < 0.3:

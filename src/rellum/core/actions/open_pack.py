@@ -11,7 +11,7 @@ from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.rules import NOTE, FolderRules, read_rules
-from rellum.core.pack.state import LAID_SINCE, Adopted, State, open_state
+from rellum.core.pack.state import LAID_SINCE, Adopted, State, StateFault, open_state
 from rellum.core.paths import PlacePath, Roots
 
 if TYPE_CHECKING:
@@ -67,14 +67,22 @@ def open_pack(
     disk: Disk | None = None,
     *,
     even_if_running: bool = False,
+    making_anew: bool = False,
 ) -> Iterator[OpenPack]:
     """Hold the pack in ``folder`` until the block ends; an interrupted change is ended first.
+
+    ``making_anew``: its state is being made anew by this process.
 
     Raises NoPack, StateFault, PackBusy, GameGone, StillBroken.
     """
     home = pack_home(folder)
     if not os.path.isfile(home.state_file):
         open_state(home).close()  # raises, with the reason
+    if os.path.isdir(home.waiting_store) and not making_anew:
+        raise StateFault(
+            f"the state of {home.folder} was being made anew, and that was cut short",
+            hint="Begin again: rellum adopt GAME --rebuild",
+        )
     with hold_pack(home):
         state = open_state(home)
         try:

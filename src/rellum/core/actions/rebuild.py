@@ -8,6 +8,7 @@ by its journal, as ever. Copies in the store of originals that nothing is known 
 from __future__ import annotations
 
 import os
+import shutil
 import time
 from dataclasses import dataclass
 
@@ -17,10 +18,11 @@ from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.journal import read_journal
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
-from rellum.core.folder.identify import identify
+from rellum.core.folder.identify import identify, identify_now
+from rellum.core.folder.identity import Identity
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.layers.model import Removal, Target
-from rellum.core.pack.home import PackHome, pack_home
+from rellum.core.pack.home import PackHome, pack_home, pack_texts
 from rellum.core.pack.marker import lay_marker, marked_id
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, read_vanilla
 from rellum.core.pack.pack_file import read_pack_file
@@ -28,6 +30,7 @@ from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateChange, StateFault, new_id, open_state
 from rellum.core.paths import PlacePath, Roots
 from rellum.core.shelf.store import Shelf
+from rellum.core.versions.orderings import parse_version
 
 
 class NotDamaged(UserError):
@@ -56,27 +59,58 @@ class Rebuilt:
 def rebuild(
     pack_folder: str, game_folder: str, shelf_folder: str, on_recovered: OnRecovered
 ) -> Rebuilt:
-    """Make the state anew. Raises NotDamaged, StateFault, UnknownGame, and what applying can raise."""
+    """Make the state anew, or leave all as it is.
+
+    Raises NotDamaged, StateFault, UnknownGame, and what applying can raise.
+    """
     home = pack_home(pack_folder)
+    journal = home.journal_file + "-waiting"
     with hold_pack(home):
         version, rows = read_vanilla(home)
+        identity = _identity(home, Roots(game_folder), version)
         damaged = _set_aside_damaged(home)
-        _create(home, Roots(game_folder), version, rows)
         # What the store holds must not be let go of before it is known what of it is needed.
-        store, safe = home.originals_folder, home.originals_folder + "-waiting"
-        if os.path.isdir(store) and not os.path.isdir(safe):
-            os.rename(store, safe)
-    journal = home.journal_file + "-waiting"
-    if os.path.exists(home.journal_file):
-        os.replace(home.journal_file, journal)
-    with open_pack(home.folder, on_recovered) as opened:
-        laid, unsure = _find_laid(opened, shelf_folder, safe)
-    rescued, count = _bring_back_store(home, safe, journal)
+        if os.path.isdir(home.originals_folder) and not os.path.isdir(home.waiting_store):
+            os.rename(home.originals_folder, home.waiting_store)
+        if os.path.exists(home.journal_file):
+            os.replace(home.journal_file, journal)
+        _create(home, Roots(game_folder), identity, rows)
+    try:
+        with open_pack(home.folder, on_recovered, making_anew=True) as opened:
+            laid, unsure = _find_laid(opened, shelf_folder)
+    except BaseException:
+        _take_back(home, journal, damaged)
+        raise
+    rescued, count = _bring_back_store(home, journal)
     if os.path.exists(journal):
         os.replace(journal, home.journal_file)
         with open_pack(home.folder, on_recovered):
             pass
     return Rebuilt(laid=laid, unsure=unsure, damaged=damaged, rescued=rescued, rescued_files=count)
+
+
+def _identity(home: PackHome, roots: Roots, version: str) -> Identity:
+    """Return what the game is: of the version that the pack was on. Raises StateFault."""
+    sheet = catalog_of(home, read_pack_file(home)).sheet
+    told = identify_now(sheet, roots)
+    if told is not None and told.version.text != version:
+        raise StateFault(
+            f"the game is {told.version} now, and the pack was on {version}",
+            hint=f"Put {version} back in the folder, by its store or from a copy; then try again.",
+        )
+    return told or identify(sheet, roots, stated=parse_version(version))
+
+
+def _take_back(home: PackHome, journal: str, damaged: str) -> None:
+    """Leave all as it was before the state was to be made anew."""
+    if os.path.isdir(home.waiting_store):
+        shutil.rmtree(home.originals_folder, ignore_errors=True)  # what was lent to it
+        os.rename(home.waiting_store, home.originals_folder)
+    if os.path.exists(journal):
+        os.replace(journal, home.journal_file)
+    os.unlink(home.state_file)
+    if damaged:
+        os.replace(damaged, home.state_file)
 
 
 def _set_aside_damaged(home: PackHome) -> str:
@@ -89,7 +123,7 @@ def _set_aside_damaged(home: PackHome) -> str:
         state.close()
     except StateFault:
         whole = False
-    if whole:
+    if whole and not os.path.isdir(home.waiting_store):
         raise NotDamaged(
             f"the state of {home.folder} is whole", hint="There is nothing to make anew."
         )
@@ -101,24 +135,29 @@ def _set_aside_damaged(home: PackHome) -> str:
     return damaged
 
 
-def _create(home: PackHome, roots: Roots, version: str, rows: list[BaselineRow]) -> None:
-    pack = read_pack_file(home)
-    identity = identify(catalog_of(home, pack).sheet, roots)
-    if identity.version.text != version:
-        raise StateFault(
-            f"the game is {identity.version} now, and the pack was on {version}",
-            hint=f"Put {version} back in the folder, by its store or from a copy; then try again.",
-        )
+def _create(home: PackHome, roots: Roots, identity: Identity, rows: list[BaselineRow]) -> None:
     pack_id = marked_id(roots.game_folder) or new_id()
     marker = lay_marker(home, roots, pack_id)
     adopted = Adopted(pack_id=pack_id, folder=roots.game_folder)
     create_from_rows(home, adopted, identity, rows, marker)
 
 
-def _find_laid(
-    opened: OpenPack, shelf_folder: str, store: str
-) -> tuple[int, tuple[PlacePath, ...]]:
+def _lend(waiting: str, store: str) -> None:
+    """Let the store have all that waits: mods' files may have to be made of it."""
+    os.makedirs(store, exist_ok=True)
+    for name in os.listdir(waiting) if os.path.isdir(waiting) else ():
+        source, target = os.path.join(waiting, name), os.path.join(store, name)
+        if not os.path.exists(target):
+            try:
+                os.link(source, target)
+            except OSError:  # a file system without links
+                shutil.copy2(source, target)
+
+
+def _find_laid(opened: OpenPack, shelf_folder: str) -> tuple[int, tuple[PlacePath, ...]]:
     """Note the files of the line-up that stand in the game; return how many, and the unsure ones."""
+    store = opened.home.originals_folder
+    _lend(opened.home.waiting_store, store)
     with Shelf(shelf_folder) as shelf, Preparing(opened, shelf, sweeps=False) as preparing:
         preview, roots = preparing.preview(), preparing.roots
     target = preview.target
@@ -142,6 +181,8 @@ def _find_laid(
             new_folders=tuple(_folders_of(opened, target, list(laid))),
             gone_folders=(),
             outside=tuple(roots.outside.items()),
+            pack_texts=pack_texts(opened.home),
+            is_found=True,
         )
     )
     return len(rows), tuple(unsure)
@@ -182,25 +223,26 @@ def _folders_of(opened: OpenPack, target: Target, laid: list[PlacePath]) -> list
     return sorted(folders - opened.state.baseline(folders).keys())
 
 
-def _bring_back_store(home: PackHome, safe: str, journal: str) -> tuple[str, int]:
-    """Put back what is needed of the store, and the rest into a folder of its own."""
-    if not os.path.isdir(safe):
+def _bring_back_store(home: PackHome, journal: str) -> tuple[str, int]:
+    """Leave in the store what is needed of it, and move the rest into a folder of its own."""
+    waiting, store = home.waiting_store, home.originals_folder
+    if not os.path.isdir(waiting):
         return "", 0
-    os.makedirs(home.originals_folder, exist_ok=True)
     state = open_state(home)
     needed: set[Digest] = set(state.needed_counts())
     state.close()
-    waiting = read_journal(journal)
-    for step in waiting.steps if waiting else ():
+    unfinished = read_journal(journal)
+    for step in unfinished.steps if unfinished else ():
         needed |= {content.digest for content in (step.before, step.after) if content}
     rescued = os.path.join(home.state_folder, f"rescued-{time.strftime('%Y%m%d-%H%M%S')}")
     count = 0
-    for name in os.listdir(safe):
+    for name in os.listdir(waiting):
         if name in needed:
-            os.replace(os.path.join(safe, name), os.path.join(home.originals_folder, name))
+            os.unlink(os.path.join(waiting, name))
         else:
             os.makedirs(rescued, exist_ok=True)
-            os.replace(os.path.join(safe, name), os.path.join(rescued, name))
+            os.replace(os.path.join(waiting, name), os.path.join(rescued, name))
+            os.unlink(os.path.join(store, name))
             count += 1
-    os.rmdir(safe)
+    os.rmdir(waiting)
     return rescued if count else "", count

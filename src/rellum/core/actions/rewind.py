@@ -258,13 +258,14 @@ class _Way:
         for each in self.drift.findings:
             if each.kind == "foreign" and each.path not in handled:
                 yield each.path
-        # What was a mod's until now and stands there without one.
-        vanilla = self.opened.state.baseline([each.path for each in plan.records])
-        for record in plan.records:
-            if record.owner or record.path in vanilla or record.path in self.rewinder.stays:
-                continue
-            if os.path.lexists(self.opened.roots.absolute(record.path)):
-                yield record.path
+        # What was a mod's or the game's until now, and stands there as nobody's.
+        freed = [each.path for each in plan.records if not each.owner]
+        freed += [path for path, row in self.then.vanilla.items() if row is None]
+        for path in dict.fromkeys(freed):
+            absolute = self.opened.roots.absolute(path)
+            is_file = os.path.lexists(absolute) and not os.path.isdir(absolute)
+            if is_file and path not in handled and self.rewinder.becomes_nobodys(path):
+                yield path
 
 
 def _differing(texts: PackTexts, opened: OpenPack) -> list[str]:

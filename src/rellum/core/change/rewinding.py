@@ -121,6 +121,11 @@ class Rewinder:
             identity=self.then.identity if self.then.vanilla else "",
         )
 
+    def becomes_nobodys(self, path: PlacePath) -> bool:
+        """Whether a path is neither a mod's nor the game's nor the user's then."""
+        is_ones = self._row_then(path) or self._entry_then(path) or path in self.stays
+        return not is_ones
+
     def _is_known(self, path: PlacePath) -> bool:
         """Whether it is known where a path lies on this machine."""
         return is_in_game(path) or root_of(path) in self.roots.outside
@@ -164,7 +169,7 @@ class Rewinder:
             before_owner=laid.owner if laid else VANILLA if native else FOREIGN,
             changed=changed,
             keep=bool(waits) or (now is not None and self._must_keep(path, changed, is_setting)),
-            after=wanted,
+            after=_tellable(wanted, row),
             after_owner=self._owner_then(path, row) if wanted else "",
             under=row.under if row else None,
             source=None,
@@ -291,6 +296,18 @@ class Rewinder:
 
     def _is_there(self, folder: PlacePath) -> bool:
         return self._is_known(folder) and os.path.isdir(self.roots.absolute(folder))
+
+
+def _tellable(wanted: Content | None, row: Laid | None) -> Content | None:
+    """Return a content with a time by which it can be told from what its mod had laid.
+
+    Who changed a settings file behind its size and time must not make a state of it that is not so.
+    """
+    left = row.content if row else None
+    if wanted is None or left is None or wanted.digest == left.digest:
+        return wanted
+    is_alike = (wanted.size, wanted.mtime_ns) == (left.size, left.mtime_ns)
+    return wanted._replace(mtime_ns=wanted.mtime_ns + 1) if is_alike else wanted
 
 
 def _digest(content: Content | None) -> Digest | None:

@@ -201,6 +201,8 @@ class Checkpoints:
         A change that nothing can go back over makes none. Return whether old checkpoints were let go of.
         """
         if not _can_be_undone(change):
+            if change.pack_texts is not None:
+                self.put_in_force(change.pack_texts)
             return False
         number = self._make(change.before, moment)
         self._db.execute(
@@ -380,7 +382,7 @@ class Checkpoints:
 
 
 def _can_be_undone(change: StateChange) -> bool:
-    return bool(
+    return not change.is_found and bool(
         change.before.files
         or change.laid
         or change.no_longer_laid

@@ -74,6 +74,11 @@ class PackHome(NamedTuple):
         return os.path.join(self.state_folder, "originals")
 
     @property
+    def waiting_store(self) -> str:
+        """The store of originals while a lost state is made anew; not there otherwise."""
+        return self.originals_folder + "-waiting"
+
+    @property
     def swept_folder(self) -> str:
         """Where what was swept out of the game lies, in a folder for each sweep."""
         return os.path.join(self.folder, "swept")

@@ -74,7 +74,8 @@ class StateChange(NamedTuple):
     made by from now on. ``baseline`` and ``identity`` (JSON) only change where the game did.
     ``kept_gone`` are numbers of kept copies that leave the list; ``unsure`` are new files that may be the
     game's own; ``guarded`` are the files guarded from now on, with their modes of before (None: as it is).
-    ``stands`` is what a change put where nothing is laid.
+    ``stands`` is what a change put where nothing is laid. ``is_found``: nothing became other, it was only
+    found out how it is; there is nothing to go back over.
     """
 
     id: str
@@ -94,6 +95,7 @@ class StateChange(NamedTuple):
     unsure: tuple[PlacePath, ...] = ()
     guarded: tuple[tuple[PlacePath, int], ...] | None = None
     stands: tuple[tuple[PlacePath, Content], ...] = ()
+    is_found: bool = False
 
 
 class Made(NamedTuple):
