@@ -139,7 +139,7 @@ class FetchTest(WorldTest):
             self.assertNotIn("Traceback", errors)
             if how == signal.SIGINT:
                 self.assertIn("goes on from there", errors)
-                self.assertEqual(process.returncode, 1)
+                self.assertEqual(process.returncode, 130)
         before = self.kept(fetching)
         self.assertGreater(before, 250_000)
         self.site.bytes_per_second = 0

@@ -294,7 +294,8 @@ class Pack(Back):
         if said.status:
             return
         files = {path: disk[path] for path in drift if path in disk}
-        removed = tuple(path for path in drift if path not in disk and path in self.state.baseline)
+        gone = (path for path in drift if path not in disk and path not in self.state.laid)
+        removed = tuple(path for path in gone if path in self.state.baseline)
         self.world.mods[name] = Mod(name, files, removed=removed)
         for path in (*files, *removed):
             if path not in self.state.laid:

@@ -7,11 +7,16 @@ with the command's own first line.
 
 from __future__ import annotations
 
+import functools
 import importlib
+from collections.abc import Callable
 from typing import Annotated, Any
 
 import typer
 from typer.core import TyperGroup
+
+from rellum.core.errors import Stopped
+from rellum.core.last_word import standing
 
 # heading -> name, module under rellum.cli.commands, the line in the list of commands
 GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
@@ -103,6 +108,19 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
 _CONTEXT = {"help_option_names": ["-h", "--help"], "max_content_width": 100}
 
 
+def _stoppable(command: Callable[..., None]) -> Callable[..., None]:
+    """Return a command that says in one line how far it had come when it is stopped."""
+
+    @functools.wraps(command)
+    def call(*arguments: Any, **named: Any) -> None:
+        try:
+            command(*arguments, **named)
+        except KeyboardInterrupt:
+            raise Stopped(f"stopped: {standing().value}") from None
+
+    return call
+
+
 class GroupedCommands(TyperGroup):
     """Shows the commands under their headings, and imports the one that is called."""
 
@@ -118,7 +136,7 @@ class GroupedCommands(TyperGroup):
             return None
         module = importlib.import_module(f"rellum.cli.commands.{self._modules[cmd_name]}")
         single = typer.Typer(add_completion=False, rich_markup_mode=None, context_settings=_CONTEXT)
-        single.command(cmd_name)(getattr(module, cmd_name))
+        single.command(cmd_name)(_stoppable(getattr(module, cmd_name)))
         return typer.main.get_command(single)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:

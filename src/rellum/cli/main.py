@@ -8,10 +8,9 @@ import sys
 from collections.abc import Callable
 
 from rellum.cli import console
-from rellum.core.errors import RellumError
+from rellum.core.errors import RellumError, Stopped
+from rellum.core.last_word import Standing, standing
 from rellum.core.notices import take_all
-
-SYSTEM_ERROR_STATUS = 2
 
 
 def main() -> int:
@@ -20,13 +19,16 @@ def main() -> int:
     # of the time to start and a quarter of that to resolve a large catalog, and finds next to none.
     # Now and then keeps memory bounded all the same.
     gc.set_threshold(500_000)
-    if sys.argv[1:2] == ["check"]:
-        _read_ahead()
-    from rellum.cli.app import app
-
-    console.prepare_streams()
     try:
+        if sys.argv[1:2] == ["check"]:
+            _read_ahead()
+        from rellum.cli.app import app
+
+        console.prepare_streams()
         return _run(app)
+    except KeyboardInterrupt:  # before the command began, or after it had ended
+        console.show_error("stopped", (), "")
+        return Stopped.exit_status
     finally:
         for notice in take_all():
             console.warn(notice)
@@ -43,20 +45,33 @@ def _run(app: Callable[[], None]) -> int:
         return error.exit_status
     except OSError as error:
         where = f"{error.filename}: " if error.filename else ""
-        console.show_error(
-            f"{where}{error.strerror or error}", (), "Mend that and try again; nothing was changed."
-        )
-        return SYSTEM_ERROR_STATUS
+        return _unforeseen(f"{where}{error.strerror or error}", "Mend that and try again.")
     except Exception as error:
         if type(error).__module__ != "sqlite3":  # imported only by those who need it
             raise
-        console.show_error(
+        return _unforeseen(
             f"a database of the pack or the shelf cannot be used: {error}",
-            (),
-            "Nothing was changed. Is its disk full, or was the file damaged?",
+            "Is its disk full, or was the file damaged?",
         )
-        return SYSTEM_ERROR_STATUS
     return 0
+
+
+_LAST_WORDS = {
+    Standing.UNTOUCHED: (2, "Nothing was changed. {}"),
+    Standing.PARTLY: (4, "What was written before that stays. {}"),
+    Standing.BEGUN: (
+        4,
+        "A change is begun; the next Rellum command on this pack goes on with it. {}",
+    ),
+    Standing.DONE: (0, "The change itself is done. {}"),
+}
+
+
+def _unforeseen(summary: str, hint: str) -> int:
+    """Say what failed, and how far the command had come; return the exit status."""
+    status, words = _LAST_WORDS[standing()]
+    console.show_error(summary, (), words.format(hint))
+    return status
 
 
 def _read_ahead() -> None:

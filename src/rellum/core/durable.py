@@ -14,6 +14,8 @@ import os
 import sys
 from collections.abc import Sequence
 
+from rellum.core.last_word import wrote
+
 _TEMPORARY_SUFFIX = ".rellum-new"
 _FEW = 32
 """Up to so many files are flushed one by one: that leaves other programs' data out of it."""
@@ -28,6 +30,7 @@ def write_durably(path: str, content: bytes) -> None:
             file.flush()
             os.fsync(file.fileno())
         os.replace(temporary, path)
+        wrote()
     except OSError:
         try:
             os.unlink(temporary)

@@ -6,6 +6,8 @@ The tree (each leaf stands beside the code that raises it)::
       UserError      exit status 2: the call or a file is wrong, nothing was changed
       NoAnswer       exit status 1: the question was fair, and the answer is no
       ChangeFailed   exit status 3: the work failed part-way and was rolled back
+      Stopped        exit status 130: somebody stopped the command
+      BegunOnly      exit status 4: begun, and neither done nor taken back; the next command goes on
 
 A leaf's ``code`` is stable: programs that read ``--json`` may rely on it, and
 ``docs/errors.md`` lists them all (a test keeps that page true and forbids doubles).
@@ -54,6 +56,19 @@ class ChangeFailed(RellumError):
     """The work failed part-way and was rolled back; nothing was lost."""
 
     exit_status = 3
+
+
+class BegunOnly(RellumError):
+    """A change is begun and neither done nor taken back; nothing is lost, and the next command goes on."""
+
+    exit_status = 4
+
+
+class Stopped(RellumError):
+    """Somebody stopped the command (Ctrl-C)."""
+
+    code = "stopped"
+    exit_status = 130
 
 
 def all_errors(root: type[RellumError] = RellumError) -> Iterator[type[RellumError]]:

@@ -35,6 +35,8 @@ def check(
         console.say_json(drift_document(drift))
     elif drift.findings:
         _show(drift, every=every)
+    elif drift.damaged_originals:
+        console.say(f"The game is as left: {drift.files_seen:,} entries looked at.")
     else:
         hashed = f", {drift.files_hashed:,} hashed" if drift.files_hashed else ""
         console.say(f"All as left: {drift.files_seen:,} entries looked at{hashed}.")
@@ -45,8 +47,18 @@ def check(
         _show_own_changes(drift, every=every)
     if drift.guard and not as_json:
         _show_guard(drift.guard)
-    if drift.findings or (drift.guard and drift.guard.broken):
+    if drift.damaged_originals and not as_json:
+        _show_damaged_originals(drift)
+    if drift.findings or drift.damaged_originals or (drift.guard and drift.guard.broken):
         raise typer.Exit(1)
+
+
+def _show_damaged_originals(drift: Drift) -> None:
+    from rellum.cli import render
+
+    count = console.count_text(len(drift.damaged_originals), "file")
+    render.tell_paths(drift.damaged_originals, f"The copies that are kept of {count} are damaged:")
+    console.say("  rellum restore --damaged --from COPY brings vanilla ones from a clean copy")
 
 
 _MOST_MEMBERS = 5
@@ -217,6 +229,7 @@ def drift_document(drift: Drift) -> dict[str, Any]:
         ],
         "touched": [shown(path) for path in drift.touched],
         "own_changes": [shown(path) for path in drift.own_changes],
+        "damaged_originals": [shown(path) for path in drift.damaged_originals],
         "update": {
             "version": drift.update.version or None,
             "files": drift.update.files,

@@ -63,7 +63,7 @@ def fetch(
     except KeyboardInterrupt:
         view.clear()
         console.note("Stopped. What has come is kept; 'rellum fetch' goes on from there.")
-        raise typer.Exit(1) from None
+        raise typer.Exit(130) from None
     finally:
         view.clear()
     if as_json:

@@ -27,15 +27,26 @@ def restore(
         bool,
         typer.Option("--damaged", help="Just what 'rellum check' finds wrong: vanilla and mods."),
     ] = False,
+    interrupted: Annotated[
+        bool,
+        typer.Option(
+            "--interrupted", help="A change that was cut short and whose journal is damaged."
+        ),
+    ] = False,
     source: options.From = "",
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
     pack: options.Pack = options.HERE,
 ) -> None:
     """Bring vanilla originals back: of files, a mod, or the whole game."""
-    if sum((bool(paths), bool(mod), everything, damaged)) != 1:
-        raise typer.BadParameter("name either files, or --mod ID, or --damaged, or --all")
+    if sum((bool(paths), bool(mod), everything, damaged, interrupted)) != 1:
+        raise typer.BadParameter(
+            "name either files, or --mod ID, or --damaged, or --interrupted, or --all"
+        )
     ask = _asker(yes)
+    if interrupted:
+        _mend_interrupted(pack, ask, source)
+        return
     if damaged:
         from rellum.cli.recovery import tell_recovered
         from rellum.core.actions.repair import restore_damaged
@@ -51,11 +62,16 @@ def restore(
         )
     else:
         result = _restore(tuple(paths or ()), mod, pack, ask, source, even_if_running)
-    restoration = result.restoration
-    plan = restoration.plan
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
+    _tell(result, damaged=damaged, everything=everything)
+
+
+def _tell(result: RestoreResult, *, damaged: bool, everything: bool) -> None:
+    """Say what was restored, and what stays as it is. Raises typer.Exit where something does."""
+    restoration = result.restoration
+    plan = restoration.plan
     if plan.visible:
         from rellum.core.folder.content import FOREIGN
 
@@ -80,6 +96,48 @@ def restore(
         tell_kept(plan)
     _tell_rest(restoration, everything=everything, lays_again=not damaged)
     if plan.left_alone:
+        raise typer.Exit(1)
+
+
+def _mend_interrupted(pack: str, ask: Confirm, source: str) -> None:
+    """Mend what a change with a damaged journal left, and say what cannot be told."""
+    from rellum.cli import render
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.interrupted import mend_interrupted
+    from rellum.core.paths import shown
+    from rellum.core.shelf.folder import shelf_folder
+
+    result = mend_interrupted(pack, shelf_folder(), tell_recovered, ask, source=source)
+    mended = result.mended
+    if mended is None:
+        console.say("Nothing to do: no change is left whose journal is damaged.")
+        return
+    action = f"'{mended.action}'" if mended.action else "The interrupted change"
+    outcome = "is taken back, as far as it is known"
+    if mended.is_done is not False:
+        outcome = "was done, and stays" if mended.is_done else "was begun; what it did is not known"
+    console.say(f"{action} {outcome}. Its journal is kept: {mended.journal}")
+    if mended.lost != 0:
+        count = console.count_text(mended.lost, "file") if mended.lost else "files"
+        console.warn(f"{count} of that change cannot be named any more, and may be missing")
+    for path in mended.left:
+        console.warn(f"{shown(path)} could not be put back as it was, and stays as it is")
+    if mended.unknown:
+        count = console.count_text(len(mended.unknown), "file")
+        render.tell_paths(
+            mended.unknown, f"It cannot be told whether {count} came by that change; left alone:"
+        )
+    if mended.rescued:
+        count = console.count_text(mended.rescued_files, "copy", "copies")
+        console.warn(f"{count} of which it is not known where they belong: {mended.rescued}")
+    if result.repair is None:
+        console.say("The game was updated meanwhile: see 'rellum check'.")
+        raise typer.Exit(1)
+    if not result.repair.done:
+        console.say("What else a check finds is left as it is.")
+        raise typer.Exit(1)
+    _tell(result.repair, damaged=True, everything=False)
+    if mended.lost != 0 or mended.left or mended.unknown or mended.rescued:
         raise typer.Exit(1)
 
 

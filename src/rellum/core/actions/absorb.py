@@ -23,9 +23,10 @@ from rellum.core.actions.restore import named_path
 from rellum.core.actions.supplies import let_go_of_rest, supply
 from rellum.core.catalog.rules import Source
 from rellum.core.catalog.sheets import parse_id
-from rellum.core.change.execute import NoSources, execute
+from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.plan import Plan, Record
+from rellum.core.change.staging import NoSources
 from rellum.core.change.standing import content_at
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError, UserError

@@ -22,9 +22,10 @@ from rellum.core.actions.rebase import identity_text
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
-from rellum.core.change.execute import NoSources, execute
+from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.plan import Plan
+from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM
 from rellum.core.folder.hashes import hash_files

@@ -27,12 +27,25 @@ def check(
     """Find drift. ``deep``: hash every file, also where size and time are as recorded."""
     with open_pack(pack_folder, on_recovered) as opened:
         drift = with_causes(drift_of(opened, deep=deep, listen=listen), opened)
+        if deep:
+            drift = replace(drift, damaged_originals=_damaged_originals(opened))
         guarded = opened.state.guarded()
         if not guarded:
             return drift
         from rellum.core.actions.guard import look_at_guard
 
         return replace(drift, guard=look_at_guard(guarded, opened.roots))
+
+
+def _damaged_originals(opened: OpenPack) -> tuple[PlacePath, ...]:
+    """Return the paths whose originals are in the store and damaged."""
+    damaged = set(opened.site.originals.damaged())
+    if not damaged:
+        return ()
+    state = opened.state
+    found = {row.path for row in state.laid().values() if row.under and row.under.digest in damaged}
+    found |= {each.path for each in state.kept.all() if each.digest in damaged}
+    return tuple(sorted(found))
 
 
 def with_causes(drift: Drift, opened: OpenPack) -> Drift:

@@ -11,8 +11,9 @@ from rellum.core.actions.catalogs import sheet_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.outside import roots_of
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.change.execute import NoSources, execute
+from rellum.core.change.execute import execute
 from rellum.core.change.plan import ModeChange, Plan
+from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Guard
 from rellum.core.globs import WILDCARD, any_test, fixed_folder

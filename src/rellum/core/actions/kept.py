@@ -8,8 +8,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.change.execute import NoSources, execute
+from rellum.core.change.execute import execute
 from rellum.core.change.plan import PLAIN_MODE, CannotLay, Operation, Plan
+from rellum.core.change.staging import NoSources
 from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
 from rellum.core.folder.content import FOREIGN, VANILLA, Content

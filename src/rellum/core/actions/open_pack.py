@@ -68,10 +68,12 @@ def open_pack(
     *,
     even_if_running: bool = False,
     making_anew: bool = False,
+    leaves_journal: bool = False,
 ) -> Iterator[OpenPack]:
     """Hold the pack in ``folder`` until the block ends; an interrupted change is ended first.
 
-    ``making_anew``: its state is being made anew by this process.
+    ``making_anew``: its state is being made anew by this process. ``leaves_journal``: the caller sees to that
+    change.
 
     Raises NoPack, StateFault, PackBusy, GameGone, StillBroken.
     """
@@ -103,7 +105,7 @@ def open_pack(
                 from rellum.core.pack.new_state import write_vanilla
 
                 write_vanilla(home, state)
-            if os.path.exists(home.journal_file):
+            if os.path.exists(home.journal_file) and not leaves_journal:
                 _recover(opened.site, on_recovered)
             yield _with_rules(opened)
         finally:

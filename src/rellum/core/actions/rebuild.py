@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from rellum.core.actions.apply import Preparing
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.change.journal import read_journal
+from rellum.core.change.journal_reading import read_journal
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.identify import identify, identify_now

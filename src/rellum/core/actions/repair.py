@@ -16,14 +16,15 @@ from rellum.core.actions.restore import (
     RestoreResult,
     carry_out,
     drifted_paths,
+    going_on,
 )
-from rellum.core.actions.supplies import supplies, supply, supply_from_shelf
+from rellum.core.actions.supplies import supplies, supply, supply_contents, supply_from_shelf
 from rellum.core.actions.workshop import Workshop
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import NoSources, Sources
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import space_for
 from rellum.core.change.repairing import plan_away, plan_repairs, together
+from rellum.core.change.staging import NoSources, Sources
 from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Content, Laid
@@ -48,7 +49,8 @@ def restore_damaged(
 
     ``source`` has originals that Rellum never saw. Foreign files stay. Raises NoSupply, RolledBack.
     """
-    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+
+    def work(opened: OpenPack) -> RestoreResult:
         drift = with_causes(drift_of(opened), opened)
         paths = drifted_paths(drift, opened.state)
         rows = opened.state.laid(paths)
@@ -63,6 +65,7 @@ def restore_damaged(
         if source:
             learn_vanilla(opened, source)
             supply(opened, source, sorted(vanilla))
+            supply_contents(opened, source, _lost_originals(opened))
         supply_from_shelf(opened, shelf_folder, _contents(opened, vanilla))
         with supplies(opened), _where_from(opened, shelf_folder, laid) as (find, sources):
             plan = together(
@@ -77,6 +80,16 @@ def restore_damaged(
             space = space_for(plan, opened.home, opened.roots)
             restoration = Restoration(plan=plan, space=space, foreign=left, yours=drift.own_changes)
             return carry_out(opened, restoration, confirm, sources)
+
+    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+        return going_on(work, opened)
+
+
+def _lost_originals(opened: OpenPack) -> dict[PlacePath, Content]:
+    """Return what lies under files of mods and is not in the store any more, or is damaged there."""
+    store = opened.site.originals
+    under = {row.path: row.under for row in opened.state.laid().values() if row.under}
+    return {path: each for path, each in under.items() if not store.is_whole(each.digest)}
 
 
 def _contents(opened: OpenPack, paths: set[PlacePath]) -> dict[PlacePath, Content]:

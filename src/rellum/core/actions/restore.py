@@ -11,14 +11,17 @@ from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.supplies import supplies, supply_contents, supply_from_shelf
 from rellum.core.actions.taking_out import Without, contents, without_edits
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import NoSources, Sources, execute
+from rellum.core.change.execute import RolledBack, execute
+from rellum.core.change.originals import OriginalDamaged
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import Space, space_for
+from rellum.core.change.staging import NoSources, Sources
 from rellum.core.change.wanted import TheUsers
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.nearest import nearest
+from rellum.core.notices import note
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.state import State
@@ -68,6 +71,20 @@ class RestoreResult(NamedTuple):
 Confirm = Callable[[Restoration], bool]
 
 
+def going_on(work: Callable[[OpenPack], RestoreResult], opened: OpenPack) -> RestoreResult:
+    """Restore; where an original is found to be damaged, begin again without it. Raises what ``work`` does.
+
+    It counts as missing from then on, and is named with what could not be restored.
+    """
+    while True:
+        try:
+            return work(opened)
+        except RolledBack as error:
+            if not isinstance(error.__cause__, OriginalDamaged):
+                raise
+            note(error.__cause__.summary)
+
+
 def restore_paths(
     pack_folder: str,
     paths: Sequence[str],
@@ -85,7 +102,8 @@ def restore_paths(
 
     Raises NothingToRestore, NoOriginal, RolledBack, and what opening can raise.
     """
-    with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
+
+    def work(opened: OpenPack) -> RestoreResult:
         wanted: dict[PlacePath, None] = {}
         for path in paths:
             wanted.update(dict.fromkeys(_files_named(path, opened)))
@@ -99,6 +117,9 @@ def restore_paths(
                     hint="Name a clean copy of the game by --from, or have the store verify it.",
                 )
             return carry_out(opened, plan.restoration(), confirm)
+
+    with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
+        return going_on(work, opened)
 
 
 def restore_mod(
@@ -115,7 +136,8 @@ def restore_mod(
 
     What the user changed in its settings, or put into its folder, is set aside for it.
     """
-    with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
+
+    def work(opened: OpenPack) -> RestoreResult:
         laid = opened.state.laid_by(mod)
         if not laid:
             owners = {str(each.mod) for each in opened.state.releases.laid()}
@@ -126,6 +148,9 @@ def restore_mod(
         with supplies(opened):
             planning = _Planning(opened, laid, source, shelf_folder, sets_aside=True)
             return carry_out(opened, planning.restoration(), confirm)
+
+    with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
+        return going_on(work, opened)
 
 
 def restore_all(
@@ -142,7 +167,8 @@ def restore_all(
 
     What the user changed in settings of mods, or put into their folders, is set aside for them.
     """
-    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+
+    def work(opened: OpenPack) -> RestoreResult:
         from rellum.core.actions.check import drift_of
 
         drift = drift_of(opened)
@@ -159,6 +185,9 @@ def restore_all(
                 written_by_game=drift.written_by_game,
             )
             return carry_out(opened, restoration, confirm)
+
+    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+        return going_on(work, opened)
 
 
 def _left_under(opened: OpenPack, known: Sequence[PlacePath]) -> list[PlacePath]:

@@ -11,12 +11,13 @@ from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.restore import drifted_paths
 from rellum.core.actions.supplies import supplies, supply_contents, supply_from_shelf
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import NoSources, execute
+from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.keeping import keep_settings, settings_paths
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.rewinding import Look, Rewinder
+from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
 from rellum.core.nearest import nearest

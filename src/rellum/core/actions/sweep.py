@@ -15,9 +15,10 @@ from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.actions.restore import named_path
 from rellum.core.change.carry_out import swept_file
 from rellum.core.change.disk import Disk
-from rellum.core.change.execute import NoSources, execute
+from rellum.core.change.execute import execute
 from rellum.core.change.plan import Operation, Plan
 from rellum.core.change.repairing import plan_away
+from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.content import FOREIGN, Content
 from rellum.core.folder.model import Finding

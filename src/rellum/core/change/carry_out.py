@@ -12,7 +12,8 @@ from collections.abc import Iterable, Mapping
 
 from rellum.core.change.disk import Disk, refuse_links_above
 from rellum.core.change.journal import Journal, PackChange, Step, note_undo
-from rellum.core.change.originals import FolderChanged
+from rellum.core.change.letting_go import let_go_of_strays
+from rellum.core.change.originals import FolderChanged, OriginalDamaged
 from rellum.core.change.site import Site
 from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest
@@ -21,8 +22,11 @@ from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, parents, root_of, shown
 
 
-def finish(journal: Journal, site: Site) -> None:
-    """Bring a ready change to its end, from wherever it stands. Raises OSError, FolderChanged."""
+def carry_out(journal: Journal, site: Site) -> None:
+    """Carry out a ready change, from wherever it stands, and record it.
+
+    ``settle`` and ``clean_up`` come after it. Raises OSError, RellumError, sqlite3.Error.
+    """
     disk, roots = site.disk, journal.roots
     touched: set[PlacePath] = set()
     good: set[str] = set()
@@ -33,8 +37,10 @@ def finish(journal: Journal, site: Site) -> None:
         touched.add(folder_above(folder))
     for step in journal.steps:
         path = roots.absolute(step.path)
+        staged = os.path.join(journal.staging_of(step.path), step.staged)
         refuse_links_above(roots.folder_of(step.path), path, good)
-        _take_step(step, path, os.path.join(journal.staging_of(step.path), step.staged), disk)
+        refuse_links_above(roots.folder_of(step.path), staged, good)
+        _take_step(step, path, staged, disk)
         touched.add(folder_above(step.path))
     for changed, _, mode in journal.modes:
         _set_mode(changed, mode, journal, disk, good)
@@ -45,14 +51,12 @@ def finish(journal: Journal, site: Site) -> None:
     flush_folders(touched, roots, disk)
     disk.step("record")
     site.state.record(journal.state_change())
-    settle(journal, site)
-    clean_up(journal, site, spare=spare_roots(journal))
 
 
 def _set_mode(path: PlacePath, mode: int, journal: Journal, disk: Disk, good: set[str]) -> None:
     """Change a file's mode alone, where the file is still there."""
     file = journal.roots.absolute(path)
-    refuse_links_above(journal.roots.folder_of(path), file, good)
+    refuse_links_above(journal.roots.folder_of(path), file, good, may_lack=True)
     if os.path.isfile(file) and not os.path.islink(file):
         disk.set_mode(file, mode)
 
@@ -151,15 +155,20 @@ def undo(journal: Journal, site: Site) -> tuple[PlacePath, ...]:
     if journal.is_ready:
         if not journal.is_undoing and os.path.exists(site.home.journal_file):
             note_undo(site.home.journal_file, site.disk)
-        left = _undo_steps(journal, site)
-    clean_up(journal, site, spare=reversed(journal.made_for_roots))
+        left = undo_steps(journal, site)
+    clean_up(journal, site, is_recorded=False, spare=reversed(journal.made_for_roots))
     return tuple(left)
 
 
-def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
-    """Bring back what stood before. As on the way forwards, all is staged and flushed first."""
+def undo_steps(journal: Journal, site: Site, *, goes_on: bool = False) -> list[PlacePath]:
+    """Bring back what stood before. As on the way forwards, all is staged and flushed first.
+
+    Return what could not be: files that somebody else changed since, and if it ``goes_on`` without them also
+    those whose original is damaged. Nothing is written through a link. Raises OSError, RellumError.
+    """
     disk, roots = site.disk, journal.roots
     left: list[PlacePath] = []
+    good: set[str] = set()
     backs: dict[PlacePath, str] = {}
     needed = site.state.needed_counts()
     uses = Counter(step.before.digest for step in journal.steps if step.before)
@@ -167,11 +176,13 @@ def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
     for root in {root_of(each) for each in touched}:
         disk.make_folder(journal.staging_of(PlacePath(root)))
     for folder in reversed(journal.spare_folders):
+        refuse_links_above(roots.folder_of(folder), roots.absolute(folder), good, may_lack=True)
         disk.make_folder(roots.absolute(folder))
     for changed, mode, _ in reversed(journal.modes):
-        _set_mode(changed, mode, journal, disk, set())
+        _set_mode(changed, mode, journal, disk, good)
     for number, step in enumerate(reversed(journal.steps)):
         path = roots.absolute(step.path)
+        refuse_links_above(roots.folder_of(step.path), path, good, may_lack=True)
         now = _stamp(path)
         if now == _stamp_of(step.before):
             if step.before and stat.S_IMODE(os.lstat(path).st_mode) != step.before.mode:
@@ -183,14 +194,23 @@ def _undo_steps(journal: Journal, site: Site) -> list[PlacePath]:
             disk.remove(path)
         else:
             back = os.path.join(journal.staging_of(step.path), f"back-{number:07}")
-            backs[step.path] = back
             # Two files of one content must not become two names of one file.
-            keep = step.before.digest in needed or uses[step.before.digest] > 1
-            _stage_back(step, step.before, back, site, keep=keep)
+            keep = step.before.digest in needed or uses[step.before.digest] > 1 or goes_on
+            try:
+                _stage_back(step, step.before, back, site, keep=keep)
+            except OriginalDamaged:
+                if not goes_on:
+                    raise
+                left.append(step.path)
+                continue
+            backs[step.path] = back
     flush_files(backs, roots, disk)
     for back_to, back in backs.items():
+        if goes_on:  # folders that went may not be known any more
+            os.makedirs(os.path.dirname(roots.absolute(back_to)), exist_ok=True)
         disk.move_over(back, roots.absolute(back_to))
     for folder in reversed(journal.new_folders):
+        refuse_links_above(roots.folder_of(folder), roots.absolute(folder), good, may_lack=True)
         disk.remove_folder(roots.absolute(folder))
     touched |= {folder_above(folder) for folder in journal.new_folders}
     flush_folders(touched, roots, disk)
@@ -208,16 +228,19 @@ def spare_roots(journal: Journal) -> list[str]:
     return [journal.roots.absolute(each) for each in journal.spare_folders if each == root_of(each)]
 
 
-def clean_up(journal: Journal, site: Site, *, spare: Iterable[str] = ()) -> None:
+def clean_up(journal: Journal, site: Site, *, is_recorded: bool, spare: Iterable[str] = ()) -> None:
     """Remove what only the change needed, folders in ``spare`` that are empty, and last the journal.
 
-    These are folders in which there was a staging folder until now.
+    These are folders in which there was a staging folder until now. ``is_recorded``: the change is done, and
+    not taken back.
     """
     for staging in journal.stagings():
         site.disk.remove_tree(staging)
     for folder in spare:
         site.disk.remove_folder(folder)
-    if not journal.is_ready or site.state.has_forgotten or journal.kept_gone:
+    if not is_recorded:
+        let_go_of_strays(site, journal)
+    elif site.state.has_forgotten or journal.kept_gone:
         site.originals.let_go_of_all_but(site.state.needed_counts())
     else:
         site.originals.let_go(_no_longer_needed(journal, site.state))

@@ -188,10 +188,10 @@ def _copy_new(source: str, target: str) -> None:
     shutil.copyfile(source, target, follow_symlinks=False)
 
 
-def refuse_links_above(root: str, path: str, good: set[str]) -> None:
+def refuse_links_above(root: str, path: str, good: set[str], *, may_lack: bool = False) -> None:
     """Raise LeadsOut if a folder between ``root`` and ``path`` is a link or no folder.
 
-    ``good`` collects the folders that were found to be real ones.
+    ``good`` collects the folders that were found to be real ones. ``may_lack``: they need not be there.
     """
     folder = os.path.dirname(path)
     waiting = []
@@ -199,6 +199,8 @@ def refuse_links_above(root: str, path: str, good: set[str]) -> None:
         waiting.append(folder)
         folder = os.path.dirname(folder)
     for each in reversed(waiting):
+        if may_lack and not os.path.lexists(each):
+            return
         if os.path.islink(each) or not os.path.isdir(each):
             raise LeadsOut(
                 f"{each} is a link or no folder",

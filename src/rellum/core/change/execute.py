@@ -7,13 +7,18 @@ from __future__ import annotations
 
 import os
 import sqlite3
-import time
-from collections import Counter
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
-from rellum.core.change.carry_out import finish, flush_files, undo
-from rellum.core.change.disk import Disk
+from rellum.core import last_word
+from rellum.core.change.carry_out import (
+    carry_out,
+    clean_up,
+    flush_files,
+    settle,
+    spare_roots,
+    undo,
+)
 from rellum.core.change.journal import (
     PACK_STAYS,
     Journal,
@@ -25,22 +30,27 @@ from rellum.core.change.journaling import bases_before, journal_of, records_only
 from rellum.core.change.keeping import keep_settings
 from rellum.core.change.originals import ChangedUnseen, FolderChanged
 from rellum.core.change.plan import Plan
-from rellum.core.change.readiness import refuse_unready, refuse_without_room, space_for
+from rellum.core.change.readiness import (
+    refuse_no_folder,
+    refuse_unready,
+    refuse_without_room,
+    space_for,
+)
 from rellum.core.change.running import refuse_running
 from rellum.core.change.site import Site
+from rellum.core.change.staging import Sources, stage_brought, stage_others
 from rellum.core.change.standing import note_suspect
-from rellum.core.errors import ChangeFailed, RellumError
+from rellum.core.errors import BegunOnly, ChangeFailed, RellumError
 from rellum.core.folder.content import Content
-from rellum.core.hashing import Digest, hash_file
+from rellum.core.last_word import Standing
+from rellum.core.notices import note
 from rellum.core.pack.checkpoints import PackTexts
 from rellum.core.pack.home import pack_texts
-from rellum.core.pack.state import State, new_id
+from rellum.core.pack.state import new_id
 from rellum.core.paths import GAME, PlacePath, Roots, root_of, shown
-from rellum.core.progress import Progress
 
 if TYPE_CHECKING:
-    from rellum.core.archives.model import Archive, Extraction
-    from rellum.core.layers.model import Brought
+    pass
 
 
 class RolledBack(ChangeFailed):
@@ -49,32 +59,23 @@ class RolledBack(ChangeFailed):
     code = "rolled-back"
 
 
-class StillBroken(ChangeFailed):
+class StillBroken(BegunOnly):
     """The work failed, and so did taking it back; the next command goes on with that."""
 
     code = "still-broken"
 
 
-class Sources(Protocol):
-    """Where what layers bring comes from."""
+class Unsettled(BegunOnly):
+    """A change is carried out in the game; rellum.toml, or what was swept, is not yet as it goes with it."""
 
-    def archive(self, digest: Digest) -> Archive:
-        """Return an archive of the shelf."""
-
-    def file(self, brought: Brought) -> str:
-        """Return a file on disk with that content; one that was made may be moved away."""
+    code = "unsettled"
 
 
-class NoSources:
-    """For changes that bring nothing but what lies in the originals."""
+class Interrupted(RolledBack):
+    """Somebody stopped the work; everything is as it was before."""
 
-    def archive(self, digest: Digest) -> Archive:
-        """Return nothing: nobody may ask."""
-        raise AssertionError(f"this change unpacks nothing, yet asks for {digest}")
-
-    def file(self, brought: Brought) -> str:
-        """Return nothing: nobody may ask."""
-        raise AssertionError(f"this change makes nothing, yet asks for {brought.path}")
+    code = "interrupted"
+    exit_status = 130
 
 
 def execute(
@@ -88,12 +89,15 @@ def execute(
     refuse_unready(roots)
     if plan.operations and not site.even_if_running:
         refuse_running([roots.game_folder])
+    if plan.swept_to:
+        refuse_no_folder(os.path.dirname(plan.swept_to))
     refuse_without_room(space_for(plan, site.home, site.roots))
     journal = Journal(
         id=new_id(),
         action=action,
         roots=roots,
         made_for_roots=tuple(_missing_folders(roots.outside.values())),
+        brings=tuple(each.digest for each in plan.bases),
         pack=pack,
         standing=_standing_texts(pack, site),
         baseline=plan.baseline,
@@ -111,17 +115,36 @@ def execute(
     if not (folder_changes or pack.writes):
         _record_only(plan, journal, site, sources)
         return
+    last_word.say(Standing.BEGUN)
     try:
         write_begin(site.home.journal_file, journal, site.disk)
         journal = _prepare(plan, journal, site, sources)
         append_ready(site.home.journal_file, journal, site.disk)
-        finish(journal, site)
+        carry_out(journal, site)
     except BaseException as error:
-        if not _is_recorded(journal, site):
+        if not _is_recorded(error, journal, site):
             raise _taken_back(error, journal, site) from error
-        # All is in place and recorded; what is left of the clean-up is the next command's.
         if not isinstance(error, Exception):
             raise
+    _end(journal, site)
+
+
+def _end(journal: Journal, site: Site) -> None:
+    """Do what comes after a change is recorded. Raises Unsettled where that fails."""
+    try:
+        settle(journal, site)
+    except (OSError, RellumError, sqlite3.Error) as error:
+        raise Unsettled(
+            f"{journal.action} is carried out in the game, but not all that goes with it: {_words(error)}",
+            hint="Nothing is lost. Mend the cause; the next Rellum command on this pack goes on.",
+        ) from error
+    last_word.say(Standing.DONE)
+    try:
+        clean_up(journal, site, is_recorded=True, spare=spare_roots(journal))
+    except (OSError, RellumError, sqlite3.Error) as error:
+        note(
+            f"some files are left that were needed meanwhile: {_words(error)}; the next command removes them"
+        )
 
 
 def _record_only(plan: Plan, journal: Journal, site: Site, sources: Sources) -> None:
@@ -168,11 +191,15 @@ def _missing_folders(folders: Iterable[str]) -> list[str]:
     return sorted(missing, key=len)
 
 
-def _is_recorded(journal: Journal, site: Site) -> bool:
+def _is_recorded(error: BaseException, journal: Journal, site: Site) -> bool:
+    """Whether a change that failed is recorded all the same. Raises StillBroken where nobody can know."""
     try:
         return journal.is_ready and site.state.has_change(journal.id)
-    except sqlite3.Error:
-        return False
+    except sqlite3.Error as second:
+        raise StillBroken(
+            f"{journal.action} failed: {_words(error)}; whether it was recorded cannot be read: {second}",
+            hint="Nothing is lost. Mend the cause; the next Rellum command on this pack goes on.",
+        ) from error
 
 
 def _taken_back(error: BaseException, journal: Journal, site: Site) -> BaseException:
@@ -186,8 +213,9 @@ def _taken_back(error: BaseException, journal: Journal, site: Site) -> BaseExcep
             f"{journal.action} failed: {reason}; taking it back failed too: {_words(second)}",
             hint="Nothing is lost. Mend the cause; the next Rellum command on this pack goes on.",
         )
+    last_word.say(Standing.UNTOUCHED)
     if isinstance(error, KeyboardInterrupt):
-        return RolledBack(
+        return Interrupted(
             f"{journal.action} was interrupted and taken back",
             hint="The game folder is as it was before.",
         )
@@ -224,8 +252,8 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
         _keep(each.path, each.before, site, roots) for each in plan.operations if each.before
     ]
     if any(not isinstance(each.source, bytes | None) for each in plan.operations):
-        _stage_brought(plan, journal, staged, site, sources)
-    _stage_others(plan, journal, staged, site)
+        stage_brought(plan, journal, staged, site, sources)
+    stage_others(plan, journal, staged, site)
     files = {
         path: os.path.join(journal.staging_of(path), name) for path, name in staged.items()
     } or {PlacePath(GAME): journal.staging_of(PlacePath(GAME))}
@@ -273,104 +301,3 @@ def _flush_originals(paths: Sequence[str], site: Site) -> None:
     store = site.home.originals_folder
     if paths:
         site.disk.flush(store, paths, [store, os.path.dirname(store)])
-
-
-def _stage_brought(
-    plan: Plan, journal: Journal, staged: dict[PlacePath, str], site: Site, sources: Sources
-) -> None:
-    """Stage what layers bring: members of archives, and files that were made or lie somewhere."""
-    # Imported here: a plan that only brings originals back needs no archive.
-    from rellum.core.archives.model import Extraction
-    from rellum.core.layers.model import LayerFile
-
-    jobs: dict[Digest, list[Extraction]] = {}
-    for each in plan.operations:
-        if each.after is None or each.source is None or isinstance(each.source, bytes):
-            continue
-        target = os.path.join(journal.staging_of(each.path), staged[each.path])
-        if isinstance(each.source, LayerFile):
-            jobs.setdefault(each.source.archive, []).append(
-                Extraction(
-                    member=each.source.member.stored_as,
-                    digest=each.after.digest,
-                    target=target,
-                    mode=each.after.mode,
-                )
-            )
-        else:
-            _stage_file(each.source, target, each.after, site.disk, sources)
-    archives = {digest: sources.archive(digest) for digest in jobs}
-    whole = Progress(
-        stage="unpacking",
-        files=0,
-        total_files=sum(map(len, jobs.values())),
-        bytes=0,
-        total_bytes=sum(each.after.size for each in plan.operations if each.after and each.source),
-    )
-    for digest, its_jobs in jobs.items():
-        whole = _extract(site, archives[digest], its_jobs, whole)
-
-
-def _stage_file(
-    brought: Brought, target: str, after: Content, disk: Disk, sources: Sources
-) -> None:
-    """Stage a file that lies on disk: one made for this is moved; any other is copied."""
-    from rellum.core.layers.model import MadeFile
-
-    file = sources.file(brought)
-    if isinstance(brought, MadeFile):
-        disk.move_or_copy(file, target)
-    else:
-        disk.copy(file, target)
-        if hash_file(target) != after.digest:
-            raise FolderChanged(
-                f"{file} changed while Rellum worked",
-                hint="Close whatever writes to it, then try again.",
-            )
-    disk.set_mode_and_time(target, after.mode, time.time_ns())
-
-
-def _extract(site: Site, archive: Archive, jobs: list[Extraction], whole: Progress) -> Progress:
-    """Unpack one archive, reporting progress over all; return how far the whole is then."""
-    last = whole
-
-    def listen(part: Progress) -> None:
-        nonlocal last
-        last = whole._replace(files=whole.files + part.files, bytes=whole.bytes + part.bytes)
-        site.listen(last)
-
-    site.disk.extract(archive, jobs, listen)
-    return last
-
-
-def _stage_others(plan: Plan, journal: Journal, staged: dict[PlacePath, str], site: Site) -> None:
-    """Stage small texts, and what comes back out of the store of originals."""
-    still_needed = _needed_after(plan, site.state)
-    uses = Counter(each.after.digest for each in plan.operations if each.after and not each.source)
-    for each in plan.operations:
-        if each.after is None:
-            continue
-        target = os.path.join(journal.staging_of(each.path), staged[each.path])
-        if isinstance(each.source, bytes):
-            site.disk.write_new(target, each.source, each.after.mode)
-        elif each.source is None:
-            digest = each.after.digest
-            keep = uses[digest] > 1 or digest in still_needed
-            site.originals.bring_out(digest, target, name=shown(each.path), keep=keep)
-            site.disk.set_mode_and_time(target, each.after.mode, each.after.mtime_ns)
-
-
-def _needed_after(plan: Plan, state: State) -> set[Digest]:
-    """Return the contents that the store must still hold once the plan is carried out."""
-    paths = [each.path for each in plan.operations if not each.lays]
-    released = [laid.under.digest for laid in state.laid(paths).values() if laid.under]
-    counts = state.needed_counts()
-    for digest in released:
-        counts[digest] = counts.get(digest, 0) - 1
-    kept = {each.before.digest for each in plan.operations if each.before and each.keep}
-    kept |= {each.kept_base for each in plan.operations if each.kept_base and each.aside_for}
-    laid_over = {each.under.digest for each in plan.operations if each.under}
-    noted = {each.under.digest for each in plan.records if each.under}
-    bases = {each.digest for each in plan.bases}
-    wanted = kept | laid_over | noted | bases | {each.digest for each in plan.kept_too}
-    return {digest for digest, count in counts.items() if count > 0} | wanted

@@ -1,7 +1,7 @@
 """The journal: what makes a change all or nothing.
 
 The file ``.rellum/journal`` exists only while a change is under way. It holds JSON texts, one a
-line, in this order:
+line, each with a check of its own (``journal_lines``), in this order:
 
 ``begin``
     The change's id and action, the game folder and the places outside of it that are touched. Each of
@@ -28,20 +28,22 @@ flushed. Then, each step of it repeatable, rellum.toml and rellum.lock are writt
 other texts for them, and what was swept is laid into its folder outside the game, out of the store of
 originals; the staging folders and what the store no longer needs are removed, and last the journal.
 
-Recovery, by what it finds: no ``ready``: undo (nothing to take back). ``ready`` and the id is in the
-state: do what comes after that again, and clean up. ``ready``, no ``undo``: finish; if that fails, append
-``undo`` and undo. ``undo``: undo.
+Recovery, by what it finds (``journal_reading``): no ``ready``, as the file ends before it was complete: undo
+(nothing to take back). ``ready`` and the id is in the state: do what comes after that again, and clean up.
+``ready``, no ``undo``: finish; if that fails, note ``undo`` and undo. ``undo``: undo. A line that fails its
+check: nothing is done, until a person asks for it (``rellum.core.actions.interrupted``).
 A file that is neither as it was before nor as it is after was changed by somebody else since: it
-is left alone and named.
+is left alone and named. A content leaves the store of originals only where the change is recorded, or where
+the folder was seen to have it without the store (``letting_go``).
 """
 
 from __future__ import annotations
 
-import json
 import os
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from rellum.core.change.disk import Disk
+from rellum.core.change.journal_lines import RESERVE, UNDO, line_of, read_lines
 from rellum.core.change.plan import ModeChange
 from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.stamps import STAGING_NAME
@@ -51,8 +53,7 @@ from rellum.core.pack.kept import Kept
 from rellum.core.pack.state import StateChange
 from rellum.core.paths import PlacePath, Roots
 
-FORMAT = 3
-_RESERVE = b" " * 63 + b"\n"
+FORMAT = 4
 _KEPT_FIELDS = 7
 """How many fields of a kept copy a journal holds; the others are given to it in the list."""
 
@@ -87,7 +88,8 @@ class Journal(NamedTuple):
     """A journal that was read back, or is about to be written.
 
     ``roots`` are the game folder and the places outside of it that the change touches. ``made_for_roots``
-    are absolute folders that must be made before there can be such a place, the outer first.
+    are absolute folders that must be made before there can be such a place, the outer first. ``brings`` are
+    contents that come into the store of originals from elsewhere.
     ``bases_before`` are what releases wanted of merged files until now. ``settings`` and ``standing`` are
     for the checkpoint before the change: the settings, and the pack's texts. ``pack`` is what becomes of
     these; ``baseline`` and ``identity`` say it of the game, where going back changes what it is. The rest
@@ -98,6 +100,7 @@ class Journal(NamedTuple):
     action: str
     roots: Roots
     made_for_roots: tuple[str, ...] = ()
+    brings: tuple[Digest, ...] = ()
     steps: tuple[Step, ...] = ()
     new_folders: tuple[PlacePath, ...] = ()
     spare_folders: tuple[PlacePath, ...] = ()
@@ -169,119 +172,28 @@ def write_begin(path: str, journal: Journal, disk: Disk) -> None:
 
 def append_ready(path: str, journal: Journal, disk: Disk) -> None:
     """Append everything that recovery needs, durably."""
-    body = b"".join(_step_line(step) for step in journal.steps) + _extent_line(journal)
+    count = len(journal.steps)
+    lines = [_step_line(number, step) for number, step in enumerate(journal.steps, 1)]
+    body = b"".join(lines) + _extent_line(count + 1, journal)
     proof = hash_bytes(_begin_line(journal) + body)
-    disk.append_durably(path, body + _line({"ready": proof}) + _RESERVE)
+    disk.append_durably(path, body + line_of(count + 2, {"ready": proof}) + RESERVE)
 
 
 def note_undo(path: str, disk: Disk) -> None:
     """Note, durably, that the change is being taken back; needless before ``ready`` is there."""
-    size = os.path.getsize(path)
     with open(path, "rb") as file:
-        file.seek(max(0, size - len(_RESERVE)))
-        if file.read() != _RESERVE:
-            return
-    disk.overwrite_durably(path, size - len(_RESERVE), _line({"undo": True}))
-
-
-def read_journal(path: str) -> Journal | None:
-    """Read a journal back. None where there is none, or not even its first line is whole."""
-    try:
-        with open(path, "rb") as file:
-            lines = file.read().splitlines(keepends=True)
-    except FileNotFoundError:
-        return None
-    values = list(map(_value, lines))
-    if not values or values[0] is None or "begin" not in values[0]:
-        return None
-    begin = values[0]["begin"]
-    journal = Journal(
-        id=begin["id"],
-        action=begin["action"],
-        roots=Roots(begin["game"], begin.get("outside")),
-        made_for_roots=tuple(begin.get("made-for-roots", ())),
-    )
-    proof_at = next((n for n, value in enumerate(values) if value and "ready" in value), 0)
-    if not proof_at or values[proof_at] != {"ready": hash_bytes(b"".join(lines[:proof_at]))}:
-        return journal
-    return _whole(journal, values[1:proof_at], {"undo": True} in values[proof_at:])
-
-
-def _whole(journal: Journal, values: list[dict[str, Any] | None], undoing: bool) -> Journal:
-    """Take in what ``ready`` has proven whole."""
-    steps = []
-    extent: dict[str, Any] = {}
-    for value in values:
-        if value and "operation" in value:
-            steps.append(_step(value["operation"]))
-        elif value and "extent" in value:
-            extent = value["extent"]
-    return Journal(
-        id=journal.id,
-        action=journal.action,
-        roots=journal.roots,
-        made_for_roots=journal.made_for_roots,
-        steps=tuple(steps),
-        new_folders=tuple(extent["new-folders"]),
-        spare_folders=tuple(extent["spare-folders"]),
-        laid=tuple(
-            Laid(
-                path=path,
-                owner=owner,
-                content=_content(content),
-                under=_content(under),
-                role=role,
-                base=base,
-            )
-            for path, owner, content, under, role, base in map(_of_now, extent["laid"])
-        ),
-        no_longer_laid=tuple(extent["no-longer-laid"]),
-        kept=tuple(
-            Kept(path, digest, size, *(more or ("",)))
-            for path, digest, size, *more in extent["kept"]
-        ),
-        returned=tuple(extent.get("returned", ())),
-        bases_before=tuple(extent.get("bases-before", ())),
-        settings=tuple((path, _whole_content(c)) for path, c in extent.get("settings", ())),
-        pack=_pack_change(extent.get("pack")),
-        standing=_texts(extent.get("standing")),
-        baseline=tuple((p, row and tuple(row)) for p, row in extent.get("baseline", ())),
-        identity=extent.get("identity", ""),
-        swept_to=extent.get("swept-to", ""),
-        others_folders=tuple(extent.get("others-folders", ())),
-        swept=tuple(extent.get("swept", (step.path for step in steps if step.after is None))),
-        kept_gone=tuple(extent.get("kept-gone", ())),
-        unsure=tuple(extent.get("unsure", ())),
-        modes=tuple((path, before, after) for path, before, after in extent.get("modes", ())),
-        guarded=_guarded(extent.get("guarded")),
-        stood=tuple((path, _content(c)) for path, c in extent.get("stood", ())),
-        is_ready=True,
-        is_undoing=undoing,
-    )
-
-
-def _of_now(row: list[Any]) -> list[Any]:
-    """Return a laid file as it is written now; format 1 knew neither role nor base."""
-    return row if len(row) > 4 else [*row, "", None]
-
-
-def _pack_change(value: list[Any] | None) -> PackChange:
-    if value is None:
-        return PackChange()
-    becoming, writes = value
-    return PackChange(becoming=_texts(becoming), writes=tuple(writes))
-
-
-def _guarded(value: list[list[Any]] | None) -> tuple[tuple[PlacePath, int], ...] | None:
-    return None if value is None else tuple((path, mode) for path, mode in value)
-
-
-def _texts(value: list[list[str]] | None) -> PackTexts | None:
-    return None if value is None else tuple((name, text) for name, text in value)
+        lines = read_lines(file.read())
+    if not (lines.records and lines.records[-1] and "ready" in lines.records[-1]):
+        return
+    if lines.rest == RESERVE:
+        disk.overwrite_durably(path, lines.ends[-1], UNDO)
+    elif not lines.rest.strip():  # the blanks were cut off
+        disk.append_durably(path, UNDO)
 
 
 def _begin_line(journal: Journal) -> bytes:
-    return _line(
+    return line_of(
+        0,
         {
             "begin": {
                 "format": FORMAT,
@@ -290,17 +202,20 @@ def _begin_line(journal: Journal) -> bytes:
                 "game": journal.roots.game_folder,
                 "outside": journal.roots.outside,
                 "made-for-roots": journal.made_for_roots,
+                "brings": journal.brings,
             }
-        }
+        },
     )
 
 
-def _step_line(step: Step) -> bytes:
-    return _line({"operation": [step.path, _listed(step.before), _listed(step.after), step.staged]})
+def _step_line(number: int, step: Step) -> bytes:
+    fields = [step.path, _listed(step.before), _listed(step.after), step.staged]
+    return line_of(number, {"operation": fields})
 
 
-def _extent_line(journal: Journal) -> bytes:
+def _extent_line(number: int, journal: Journal) -> bytes:
     extent = {
+        "operations": len(journal.steps),
         "new-folders": journal.new_folders,
         "spare-folders": journal.spare_folders,
         "laid": [
@@ -332,37 +247,10 @@ def _extent_line(journal: Journal) -> bytes:
         "guarded": journal.guarded,
         "stood": [[path, _listed(content)] for path, content in journal.stood],
     }
-    return _line({"extent": extent})
-
-
-def _line(value: object) -> bytes:
-    # Escapes keep every name that the folder can hold, whole UTF-8 or not.
-    return json.dumps(value, separators=(",", ":")).encode("ascii") + b"\n"
-
-
-def _value(line: bytes) -> dict[str, Any] | None:
-    try:
-        value = json.loads(line.strip() or b"null")
-    except ValueError:
-        return None
-    return value if isinstance(value, dict) else None
-
-
-def _step(value: list[Any]) -> Step:
-    path, before, after, staged = value
-    return Step(path=path, before=_content(before), after=_content(after), staged=staged)
+    return line_of(number, {"extent": extent})
 
 
 def _listed(content: Content | None) -> list[object] | None:
     if content is None:
         return None
     return [content.digest, content.size, content.mode, content.mtime_ns]
-
-
-def _content(value: list[Any] | None) -> Content | None:
-    return None if value is None else _whole_content(value)
-
-
-def _whole_content(value: list[Any]) -> Content:
-    digest, size, mode, mtime_ns = value
-    return Content(digest=digest, size=size, mode=mode, mtime_ns=mtime_ns)

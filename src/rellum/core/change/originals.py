@@ -1,7 +1,8 @@
 """The store of originals: what layers displaced, by content.
 
 A file is put in before it is replaced, as a second name of the same file where the file system
-has hard links (no bytes are copied), else as a copy. When it is replaced the store's name is the
+has hard links (no bytes are copied), else as a copy; also as a copy where somebody else could write
+into it: it has further names, or is open for writing. When it is replaced the store's name is the
 only one left. A file comes back the same way, and the store lets go of its name only after the
 change is recorded.
 
@@ -11,12 +12,17 @@ than the files do.
 
 from __future__ import annotations
 
+import errno
 import os
-from collections.abc import Container, Iterable
+import sys
+from collections.abc import Container, Iterable, Iterator
 
 from rellum.core.change.disk import Disk
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest, hash_file
+
+DAMAGED = ".damaged"
+"""The ending under which a content is kept that is not what its name said."""
 
 _FROM_COPY = "Nothing was changed. 'rellum restore --from COPY' takes it from a clean copy."
 
@@ -37,6 +43,26 @@ class OriginalDamaged(UserError):
     """A file in the store of originals is missing or is not what its name says."""
 
     code = "original-damaged"
+
+
+def is_shared(path: str) -> bool:
+    """Whether a file has further names, or somebody has it open for writing (told by Linux alone)."""
+    if os.lstat(path).st_nlink > 1:
+        return True
+    if sys.platform != "linux":
+        return False
+    import fcntl
+
+    # A read lease is refused while anybody has the file open for writing; see fcntl(2), F_SETLEASE.
+    descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    try:
+        fcntl.fcntl(descriptor, fcntl.F_SETLEASE, fcntl.F_RDLCK)
+        fcntl.fcntl(descriptor, fcntl.F_SETLEASE, fcntl.F_UNLCK)
+    except OSError as error:
+        return error.errno == errno.EAGAIN
+    finally:
+        os.close(descriptor)
+    return False
 
 
 class Originals:
@@ -67,7 +93,10 @@ class Originals:
         incoming = kept + ".new"
         if os.path.lexists(incoming):
             self.disk.remove(incoming)
-        self.disk.link_or_copy(path, incoming)
+        if is_shared(path):
+            self.disk.copy(path, incoming)
+        else:
+            self.disk.link_or_copy(path, incoming)
         if hash_file(incoming) != digest:
             self.disk.remove(incoming)
             raise self._changed(path)
@@ -98,7 +127,7 @@ class Originals:
         """
         kept = self.path_of(digest)
         try:
-            if keep:
+            if keep or is_shared(kept):
                 self.disk.copy(kept, target)
             else:
                 self.disk.link_or_copy(kept, target)
@@ -108,10 +137,18 @@ class Originals:
                 hint=_FROM_COPY,
             ) from error
         if hash_file(target) != digest:
+            aside = kept + DAMAGED
+            self.disk.move_over(kept, aside)  # so that it counts as missing from now on
             raise OriginalDamaged(
-                f"the original of {name} is damaged: {kept}",
+                f"the original of {name} is damaged: {aside}",
                 hint=_FROM_COPY,
             )
+
+    def damaged(self) -> Iterator[Digest]:
+        """Yield what is in the store and is not what its name says; every file is read. Raises OSError."""
+        for name in sorted(os.listdir(self.folder)) if os.path.isdir(self.folder) else ():
+            if "." not in name and hash_file(self.path_of(Digest(name))) != name:
+                yield Digest(name)
 
     def let_go(self, digests: Iterable[Digest]) -> None:
         """Remove contents that nothing needs any more."""
@@ -121,7 +158,7 @@ class Originals:
     def let_go_of_all_but(self, needed: Container[Digest]) -> None:
         """Remove whatever is not needed: what an interrupted change may have left."""
         for name in os.listdir(self.folder) if os.path.isdir(self.folder) else ():
-            if name not in needed:
+            if name not in needed and not name.endswith(DAMAGED):
                 self.disk.remove(os.path.join(self.folder, name))
 
     def _changed(self, path: str) -> FolderChanged:

@@ -32,6 +32,17 @@ class Space(NamedTuple):
     free: int
 
 
+def refuse_no_folder(folder: str) -> None:
+    """Make a folder outside the game in which a change will write. Raises CannotWrite."""
+    try:
+        os.makedirs(folder, exist_ok=True)
+    except OSError as error:
+        raise CannotWrite(
+            f"{folder} cannot be a folder to write to: {error.strerror}",
+            hint="Move what is there away, and try again.",
+        ) from error
+
+
 def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
     """Return the space for new files, and for what must be copied from one disk to another."""
     pack = os.stat(home.state_folder).st_dev

@@ -7,9 +7,10 @@ import sqlite3
 from dataclasses import dataclass
 from typing import Literal
 
-from rellum.core.change.carry_out import clean_up, finish, settle, spare_roots, undo
+from rellum.core.change.carry_out import carry_out, clean_up, settle, spare_roots, undo
 from rellum.core.change.execute import StillBroken
-from rellum.core.change.journal import read_journal
+from rellum.core.change.journal import Journal
+from rellum.core.change.journal_reading import read_journal
 from rellum.core.change.site import Site
 from rellum.core.errors import RellumError
 from rellum.core.paths import PlacePath
@@ -25,30 +26,40 @@ class Recovered:
 
 
 def recover(site: Site) -> Recovered | None:
-    """Bring an interrupted change to its end, if there is one. Raises StillBroken."""
+    """Bring an interrupted change to its end, if there is one.
+
+    Raises StillBroken, JournalDamaged, NewerJournal.
+    """
     path = site.home.journal_file
     if not os.path.exists(path):
         return None
     journal = read_journal(path)
-    if journal is None:  # not even the first line was whole: nothing had begun
-        site.disk.remove_durably(path)
+    if journal is None:
         return None
     try:
-        if journal.is_ready and site.state.has_change(journal.id):
+        if _is_carried_out(journal, site):
             settle(journal, site)
-            clean_up(journal, site, spare=spare_roots(journal))
+            clean_up(journal, site, is_recorded=True, spare=spare_roots(journal))
             return Recovered(action=journal.action, outcome="finished", left=())
-        if journal.is_ready and not journal.is_undoing:
-            try:
-                finish(journal, site)
-                return Recovered(action=journal.action, outcome="finished", left=())
-            except (OSError, RellumError, sqlite3.Error):
-                left = undo(journal, site)
-                return Recovered(action=journal.action, outcome="undone", left=left)
-        left = undo(journal._replace(is_undoing=True), site)
+        left = undo(journal, site)
         return Recovered(action=journal.action, outcome="undone", left=left)
-    except (OSError, sqlite3.Error) as error:
+    except (OSError, RellumError, sqlite3.Error) as error:
         raise StillBroken(
             f"'{journal.action}' was interrupted and cannot be brought to an end: {error}",
             hint="Nothing is lost. Mend the cause and call any Rellum command on this pack again.",
         ) from error
+
+
+def _is_carried_out(journal: Journal, site: Site) -> bool:
+    """Carry a change out if that can be, and return whether it is recorded; else it is to be taken back."""
+    if not journal.is_ready:
+        return False
+    if site.state.has_change(journal.id):
+        return True
+    if journal.is_undoing:
+        return False
+    try:
+        carry_out(journal, site)
+    except (OSError, RellumError, sqlite3.Error):
+        return site.state.has_change(journal.id)
+    return True

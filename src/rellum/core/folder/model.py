@@ -83,7 +83,8 @@ class Drift:
     """All findings, and what was looked at to come to them.
 
     ``touched`` have another time but the same content; ``own_changes`` are the user's, and meant;
-    ``written_by_game`` are files that the game writes itself.
+    ``written_by_game`` are files that the game writes itself. ``damaged_originals`` are kept contents that
+    are not what they were: known only where every file is read.
     """
 
     findings: tuple[Finding, ...]
@@ -94,3 +95,4 @@ class Drift:
     written_by_game: tuple[PlacePath, ...] = ()
     update: GameUpdate | None = None
     guard: Guard | None = None
+    damaged_originals: tuple[PlacePath, ...] = ()

@@ -13,6 +13,7 @@ from rellum.core.archives.model import Archive, Member
 from rellum.core.catalog.model import Release, ReleaseFile
 from rellum.core.durable import flush_folder
 from rellum.core.hashing import Digest, sha256_file
+from rellum.core.last_word import wrote
 from rellum.core.shelf.index import Index, Origin, ShelfEntry, ShelfFault
 
 
@@ -119,6 +120,7 @@ class Shelf:
         target = self.path_of(digest)
         os.makedirs(os.path.dirname(target), exist_ok=True)
         os.replace(incoming, target)
+        wrote()
         flush_folder(os.path.dirname(target))
 
     def _here(self, condition: str, value: str) -> ShelfEntry | None:

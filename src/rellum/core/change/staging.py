@@ -1,0 +1,148 @@
+"""Staging: every new file of a plan is laid beside its place, verified, before anything is replaced."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections import Counter
+from typing import TYPE_CHECKING, Protocol
+
+from rellum.core.change.disk import Disk
+from rellum.core.change.journal import (
+    Journal,
+)
+from rellum.core.change.originals import FolderChanged
+from rellum.core.change.plan import Plan
+from rellum.core.change.site import Site
+from rellum.core.folder.content import Content
+from rellum.core.hashing import Digest, hash_file
+from rellum.core.pack.state import State
+from rellum.core.paths import PlacePath, shown
+from rellum.core.progress import Progress
+
+if TYPE_CHECKING:
+    from rellum.core.archives.model import Archive, Extraction
+    from rellum.core.layers.model import Brought
+
+
+class Sources(Protocol):
+    """Where what layers bring comes from."""
+
+    def archive(self, digest: Digest) -> Archive:
+        """Return an archive of the shelf."""
+
+    def file(self, brought: Brought) -> str:
+        """Return a file on disk with that content; one that was made may be moved away."""
+
+
+class NoSources:
+    """For changes that bring nothing but what lies in the originals."""
+
+    def archive(self, digest: Digest) -> Archive:
+        """Return nothing: nobody may ask."""
+        raise AssertionError(f"this change unpacks nothing, yet asks for {digest}")
+
+    def file(self, brought: Brought) -> str:
+        """Return nothing: nobody may ask."""
+        raise AssertionError(f"this change makes nothing, yet asks for {brought.path}")
+
+
+def stage_brought(
+    plan: Plan, journal: Journal, staged: dict[PlacePath, str], site: Site, sources: Sources
+) -> None:
+    """Stage what layers bring: members of archives, and files that were made or lie somewhere."""
+    # Imported here: a plan that only brings originals back needs no archive.
+    from rellum.core.archives.model import Extraction
+    from rellum.core.layers.model import LayerFile
+
+    jobs: dict[Digest, list[Extraction]] = {}
+    for each in plan.operations:
+        if each.after is None or each.source is None or isinstance(each.source, bytes):
+            continue
+        target = os.path.join(journal.staging_of(each.path), staged[each.path])
+        if isinstance(each.source, LayerFile):
+            jobs.setdefault(each.source.archive, []).append(
+                Extraction(
+                    member=each.source.member.stored_as,
+                    digest=each.after.digest,
+                    target=target,
+                    mode=each.after.mode,
+                )
+            )
+        else:
+            _stage_file(each.source, target, each.after, site.disk, sources)
+    archives = {digest: sources.archive(digest) for digest in jobs}
+    whole = Progress(
+        stage="unpacking",
+        files=0,
+        total_files=sum(map(len, jobs.values())),
+        bytes=0,
+        total_bytes=sum(each.after.size for each in plan.operations if each.after and each.source),
+    )
+    for digest, its_jobs in jobs.items():
+        whole = _extract(site, archives[digest], its_jobs, whole)
+
+
+def _stage_file(
+    brought: Brought, target: str, after: Content, disk: Disk, sources: Sources
+) -> None:
+    """Stage a file that lies on disk: one made for this is moved; any other is copied."""
+    from rellum.core.layers.model import MadeFile
+
+    file = sources.file(brought)
+    if isinstance(brought, MadeFile):
+        disk.move_or_copy(file, target)
+    else:
+        disk.copy(file, target)
+        if hash_file(target) != after.digest:
+            raise FolderChanged(
+                f"{file} changed while Rellum worked",
+                hint="Close whatever writes to it, then try again.",
+            )
+    disk.set_mode_and_time(target, after.mode, time.time_ns())
+
+
+def _extract(site: Site, archive: Archive, jobs: list[Extraction], whole: Progress) -> Progress:
+    """Unpack one archive, reporting progress over all; return how far the whole is then."""
+    last = whole
+
+    def listen(part: Progress) -> None:
+        nonlocal last
+        last = whole._replace(files=whole.files + part.files, bytes=whole.bytes + part.bytes)
+        site.listen(last)
+
+    site.disk.extract(archive, jobs, listen)
+    return last
+
+
+def stage_others(plan: Plan, journal: Journal, staged: dict[PlacePath, str], site: Site) -> None:
+    """Stage small texts, and what comes back out of the store of originals."""
+    still_needed = _needed_after(plan, site.state)
+    uses = Counter(each.after.digest for each in plan.operations if each.after and not each.source)
+    for each in plan.operations:
+        if each.after is None:
+            continue
+        target = os.path.join(journal.staging_of(each.path), staged[each.path])
+        if isinstance(each.source, bytes):
+            site.disk.write_new(target, each.source, each.after.mode)
+        elif each.source is None:
+            digest = each.after.digest
+            keep = uses[digest] > 1 or digest in still_needed
+            site.originals.bring_out(digest, target, name=shown(each.path), keep=keep)
+            site.disk.set_mode_and_time(target, each.after.mode, each.after.mtime_ns)
+
+
+def _needed_after(plan: Plan, state: State) -> set[Digest]:
+    """Return the contents that the store must still hold once the plan is carried out."""
+    paths = [each.path for each in plan.operations if not each.lays]
+    released = [laid.under.digest for laid in state.laid(paths).values() if laid.under]
+    counts = state.needed_counts()
+    for digest in released:
+        counts[digest] = counts.get(digest, 0) - 1
+    kept = {each.before.digest for each in plan.operations if each.before and each.keep}
+    kept |= {each.kept_base for each in plan.operations if each.kept_base and each.aside_for}
+    laid_over = {each.under.digest for each in plan.operations if each.under}
+    noted = {each.under.digest for each in plan.records if each.under}
+    bases = {each.digest for each in plan.bases}
+    wanted = kept | laid_over | noted | bases | {each.digest for each in plan.kept_too}
+    return {digest for digest, count in counts.items() if count > 0} | wanted

@@ -1,0 +1,118 @@
+"""A damaged journal is never acted on; one command brings the folder to before, or names the rest."""
+
+from __future__ import annotations
+
+import os
+import random
+import sys
+import unittest
+
+from rellum.core.actions.interrupted import MendResult, mend_interrupted
+from rellum.core.actions.open_pack import open_pack
+from rellum.core.change.disk import Disk
+from rellum.core.change.journal_reading import JournalDamaged
+from tests.core.change.test_interruption import SCENARIOS, Stage
+from tests.support import Entry, WorldTest, ignore_recovery, snapshot, without_marker
+
+Tree = dict[str, Entry]
+
+
+@unittest.skipUnless(hasattr(os, "fork"), "needs fork")
+class DamagedJournalTest(WorldTest):
+    points = 0
+    seed, every = 7, 4
+    """At every so many steps; ``tools/fuzz_journal.py`` takes all of them, seed after seed."""
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        print(f"\n{DamagedJournalTest.points} damaged journals", file=sys.stderr)
+
+    def test_a_bit_of_any_line_is_flipped(self) -> None:
+        """Killed at a step and damaged in one place; then nothing is lost, and what was said is so."""
+        dice = random.Random(self.seed)
+        for scenario in SCENARIOS:
+            self.setUp()
+            stage = Stage(self.world, scenario)
+            self.addCleanup(stage.close)
+            for step in range(dice.randrange(self.every), stage.steps, self.every):
+                with self.subTest(scenario=scenario.__name__, step=step, of=stage.steps):
+                    stage.reset()
+                    self.assertEqual(stage.killed_at(step), 9)
+                    if self.damage(stage, dice):
+                        DamagedJournalTest.points += 1
+                        self.assert_brought_back(stage)
+
+    def damage(self, stage: Stage, dice: random.Random) -> bool:
+        """Damage the journal in one way or another; return whether there is one."""
+        path = stage.world.path("pack", ".rellum", "journal")
+        if not os.path.exists(path):
+            return False
+        with open(path, "rb") as file:
+            content = bytearray(file.read())
+        ends = content.find(b'"ready"')
+        last = content.find(b"\n", ends) if ends >= 0 else len(content) - 1
+        if dice.random() < 0.2:  # a block of zeros, as a disk may leave it
+            start = dice.randrange(last)
+            content[start : start + 512] = bytes(len(content[start : start + 512]))
+        else:
+            content[dice.randrange(last)] ^= 1 << dice.randrange(8)
+        with open(path, "wb") as file:
+            file.write(content)
+        return True
+
+    def assert_brought_back(self, stage: Stage) -> None:
+        world = stage.world
+        before_all = self.contents(stage)
+        found = without_marker(world.game())
+        with (
+            self.assertRaises(JournalDamaged),
+            open_pack(world.path("pack"), ignore_recovery),
+        ):
+            pass
+        self.assertEqual(without_marker(world.game()), found)
+        result = mend_interrupted(
+            world.path("pack"), world.path("shelf"), ignore_recovery, lambda _: True
+        )
+        assert result.mended
+        if result.mended.is_done is not None:
+            goal = stage.after if result.mended.is_done else stage.before
+            self.assert_as_said(stage, goal, result)
+        self.assertLessEqual(before_all, self.contents(stage), "a content is lost")
+        stage.action(world, Disk())
+        world.restore_all()
+        for name, entry in world.game().items():
+            if name in stage.vanilla and entry.content != stage.vanilla[name]:
+                self.assertNotEqual(result.mended.lost, 0)
+                rescued = snapshot(result.mended.rescued).values()
+                self.assertIn(stage.vanilla[name], {each.content for each in rescued})
+
+    def assert_as_said(self, stage: Stage, goal: Tree, result: MendResult) -> None:
+        """What is not as it was before is named, or was wrong before already and is mended now."""
+        assert result.mended
+        named, mended = {*result.mended.left, *result.mended.unknown}, set()
+        if result.repair:
+            plan = result.repair.restoration.plan
+            named |= {path for path, _ in plan.left_alone}
+            mended = {each.path for each in plan.operations}
+        told = {os.path.basename(path) for path in named | mended}
+        tree = without_marker(stage.world.game())
+        different = {
+            os.path.basename(name)
+            for name in tree.keys() | goal.keys()
+            if not name.endswith("/") and tree.get(name) != goal.get(name)
+        }
+        if result.mended.lost == 0:
+            self.assertLessEqual(different, told)
+
+    def contents(self, stage: Stage) -> set[bytes]:
+        """Return every content that the user or vanilla had, wherever it lies now."""
+        had = {entry.content for entry in stage.before.values() if entry.content is not None}
+        places = [stage.world.game()] + [
+            snapshot(stage.world.path("pack", *name)) for name in ((".rellum",), ("swept",))
+        ]
+        there = {entry.content for place in places for entry in place.values()}
+        return {each for each in had if each in there}
+
+
+if __name__ == "__main__":
+    unittest.main()
