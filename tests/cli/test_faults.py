@@ -12,12 +12,13 @@ import subprocess
 import sys
 import unittest
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
+from rellum.core.actions.rewind import list_checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
 from tests.core.change.test_interruption import Stage, first_apply, rewound, swept
-from tests.support import Entry, World, WorldTest, without_marker
+from tests.support import Entry, World, WorldTest, ignore_recovery, without_marker
 
 CALLS = (
     "fdatasync", "fsync", "syncfs", "pwrite64", "pread64", "write", "read", "openat", "unlink", "rename",
@@ -120,7 +121,7 @@ class Struck(WorldTest):
 
 @unittest.skipUnless(can_trace(), "strace is not here, or may not watch processes")
 class FaultsTest(Struck):
-    EACH = 11
+    EACH = 6
 
     def test_what_is_said_last_is_so(self) -> None:
         dice = random.Random(5)
@@ -135,6 +136,87 @@ class FaultsTest(Struck):
             for fault in dice.sample(found, self.EACH) + dice.sample(of_sqlite, self.EACH):
                 with self.subTest(scenario=scenario.__name__, fault=fault):
                     self.strike(stage, words, fault)
+
+
+WRITES = ("write", "pwrite64", "rename", "link", "unlink", "mkdir", "fsync", "fdatasync")
+
+
+@unittest.skipUnless(can_trace(), "strace is not here, or may not watch processes")
+class KilledTest(Struck):
+    """Commands that change the pack, killed at one write or another: old or new, and the next goes on."""
+
+    def kill_each(self, words: tuple[str, ...], every: int, look: Callable[[], None]) -> None:
+        """Kill a command at every so-manieth write, and ``look`` each time; then put all back."""
+        saved = self.world.root + "-saved"
+        shutil.copytree(self.world.root, saved)
+        self.run_struck(self.world, words, "-e", f"trace={','.join(WRITES)}")
+        with open(self.world.path("calls"), encoding="utf-8", errors="replace") as file:
+            made = Counter(line.split(None, 1)[1].partition("(")[0] for line in file if "(" in line)
+        for call, count in sorted(made.items()):
+            for number in range(1, count + 1, every):
+                shutil.rmtree(self.world.root)
+                shutil.copytree(saved, self.world.root)
+                inject = f"inject={call}:signal=KILL:when={number}"
+                self.run_struck(self.world, words, "-e", f"trace={call}", "-e", inject)
+                with self.subTest(words=words, call=call, number=number):
+                    look()
+        shutil.rmtree(saved)
+
+    def test_adopting_can_be_done_again(self) -> None:
+        words = ("adopt", "../game", "--catalog", "../catalog")
+
+        def look() -> None:
+            if self.world.run("check").returncode:
+                said = self.world.run(*words)
+                self.assertEqual(said.returncode, 0, said.stderr)
+            self.assertEqual(self.world.run("check").returncode, 0)
+            self.world.restore_all()
+            self.assertEqual(self.world.game(), vanilla)
+
+        vanilla = self.world.game()
+        self.kill_each(words, 25, look)
+
+    def test_absorbing_is_old_or_new(self) -> None:
+        self.world.add_release("tides", "1", {"mods/tides/a.dat": b"a"})
+        self.make_applied()
+        self.world.write_game("tool/tool.bin", b"tool")
+        home = PackHome(self.world.path("pack"))
+        card = os.path.join(home.own_catalog, "cards", "mine.toml")
+        old = pack_texts(home)
+
+        def look() -> None:
+            status = self.world.run("check").returncode
+            is_new = os.path.exists(card)
+            self.assertEqual(status, 0 if is_new else 1)
+            self.assertEqual(pack_texts(home) != old, is_new)
+            self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
+            self.assertIn("tool/tool.bin", self.world.game())
+
+        self.kill_each(("absorb", "--as", "mine", "--yes"), 25, look)
+
+    def test_guard_and_checkpoint_are_old_or_new(self) -> None:
+        self.world.change_sheet(game='store-files = ["@game/version.txt"]')
+        self.world.adopt()
+        file = self.world.path("game", "version.txt")
+
+        def look() -> None:
+            said = self.world.run("check")
+            self.assertEqual(said.returncode, 0, said.stdout + said.stderr)
+            is_on = not os.stat(file).st_mode & 0o222
+            self.assertEqual("The guard holds" in said.stdout, is_on, said.stdout)
+            self.assertEqual(self.world.run("guard", "off").returncode, 0)
+            self.assertTrue(os.stat(file).st_mode & 0o200)
+
+        self.kill_each(("guard", "on"), 25, look)
+
+        def look_for_name() -> None:
+            names = [
+                each.name for each in list_checkpoints(self.world.path("pack"), ignore_recovery)
+            ]
+            self.assertEqual(self.world.run("checkpoint", "calm").returncode, 0)
+            self.assertLessEqual(names.count("calm"), 1)
+
+        self.kill_each(("checkpoint", "calm"), 25, look_for_name)
 
 
 if __name__ == "__main__":

@@ -8,8 +8,9 @@ import subprocess
 import sys
 import unittest
 
-from rellum.core.actions.absorb import Absorbing, CannotAbsorb, absorb, begin
+from rellum.core.actions.absorb import absorb, begin
 from rellum.core.actions.guard import NothingToGuard, guard
+from rellum.core.actions.own_mod import Absorbing, CannotAbsorb
 from rellum.core.actions.sweep import NothingSwept, bring_back, list_sweeps, sweep
 from rellum.core.change.running import GameRunning
 from tests.support import VANILLA, Entry, WorldTest, ignore_recovery, without_marker, write_tree

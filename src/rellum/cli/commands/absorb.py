@@ -9,7 +9,7 @@ import typer
 from rellum.cli import console, options
 
 if TYPE_CHECKING:
-    from rellum.core.actions.absorb import Absorbing
+    from rellum.core.actions.own_mod import Absorbing
 
 
 def absorb(

@@ -7,69 +7,43 @@ like any mod. They stay where they stand; only what is noted of them changes.
 
 from __future__ import annotations
 
-import json
 import os
 import shutil
-import tomllib
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 
-from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.learning import learn_vanilla
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.resolve import resolve
+from rellum.core.actions.own_mod import (
+    Absorbing,
+    CannotAbsorb,
+    card_with,
+    files_of,
+    make_archive,
+    pack_change_for,
+    releases_of,
+)
 from rellum.core.actions.restore import named_path
 from rellum.core.actions.supplies import let_go_of_rest, supply
-from rellum.core.catalog.rules import Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.plan import Plan, Record
 from rellum.core.change.staging import NoSources
-from rellum.core.change.standing import content_at
-from rellum.core.durable import write_durably
-from rellum.core.errors import RellumError, UserError
 from rellum.core.folder.content import RELLUM, VANILLA, Content
 from rellum.core.folder.model import Finding
-from rellum.core.hashing import Digest, hash_file
 from rellum.core.ids import ModId, ReleaseName
-from rellum.core.pack.home import pack_texts
-from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.marker import refuse_other_owner
-from rellum.core.pack.pack_edits import add_catalog, remove_want, set_want
-from rellum.core.pack.pack_file import WantLine, read_pack_file
-from rellum.core.paths import GAME, PlacePath, parents, root_of
-from rellum.core.shelf.folder_pack import pack_folder as pack_as_zip
+from rellum.core.paths import GAME, PlacePath, parents
 from rellum.core.shelf.store import Shelf
-from rellum.core.shelf.taking import take
 
 """The catalog folder in the pack's folder that has the cards of what was absorbed."""
 
 
 BEGUN = "absorb-begun"
 """Under this name the state remembers that another program is expected to change the game."""
-
-
-class CannotAbsorb(UserError):
-    """There is nothing to absorb, or not under that name, or not now."""
-
-    code = "cannot-absorb"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Absorbing:
-    """What would become a mod: findings of a check, and those that cannot be part of it.
-
-    ``lacking`` are vanilla files among them of which no copy is kept: dropping the mod cannot bring these
-    back.
-    """
-
-    mod: str
-    version: str
-    findings: tuple[Finding, ...]
-    left: tuple[Finding, ...]
-    lacking: tuple[PlacePath, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -150,19 +124,25 @@ def absorb(
         if not confirm(planned):
             let_go_of_rest(opened)
             return planned, False
-        wanted = any(want.mod == mod for want in read_pack_file(opened.home).wants)
-        with Shelf(shelf_folder) as shelf:
-            _write_mod(opened, shelf, planned)
-    try:
-        resolve(pack_folder, shelf_folder, on_recovered, fresh_mods=[mod] if wanted else ())
-    except RellumError:
-        if not wanted:
-            with open_pack(pack_folder, on_recovered) as opened:
-                remove_want(opened.home, mod)
-        raise
-    with open_pack(pack_folder, on_recovered) as opened:
-        _record(opened, planned)
+        with Shelf(shelf_folder) as shelf, _workplace(opened) as work:
+            files = files_of(opened, planned)
+            archive = make_archive(opened, shelf, planned, files, work)
+            card = card_with(opened, planned, files, archive)
+            pack = pack_change_for(opened, shelf, planned, card, work)
+        _record(opened, planned, pack)
     return planned, True
+
+
+@contextmanager
+def _workplace(opened: OpenPack) -> Iterator[str]:
+    """Give an empty folder in the pack, which is gone afterwards."""
+    work = opened.home.work_folder
+    shutil.rmtree(work, ignore_errors=True)
+    os.makedirs(work)
+    try:
+        yield work
+    finally:
+        shutil.rmtree(work, ignore_errors=True)
 
 
 def _plan(opened: OpenPack, mod: str, paths: Sequence[str], source: str) -> Absorbing:
@@ -185,7 +165,7 @@ def _plan(opened: OpenPack, mod: str, paths: Sequence[str], source: str) -> Abso
             "there is nothing to absorb: no file was changed, added or taken away",
             hint="See 'rellum check'.",
         )
-    version = str(_releases_of(opened, mod) + 1)
+    version = str(releases_of(opened, mod) + 1)
     left = tuple(each for each in chosen if each not in fits)
     lacking = _lacking(opened, [each.path for each in fits if each.owner == VANILLA], source)
     return Absorbing(
@@ -214,116 +194,12 @@ def _can_be_absorbed(finding: Finding, opened: OpenPack) -> bool:
     return os.path.isfile(file) and not os.path.islink(file)
 
 
-def _card_file(opened: OpenPack, mod: str) -> str:
-    return os.path.join(opened.home.own_catalog, "cards", f"{mod}.toml")
-
-
-def _releases_of(opened: OpenPack, mod: str) -> int:
-    """Return how many releases the own card of a mod has. Raises CannotAbsorb where it is another's."""
-    try:
-        with open(_card_file(opened, mod), "rb") as file:
-            return len(tomllib.load(file).get("release", ()))
-    except FileNotFoundError:
-        pass
-    catalogs = find_catalogs(opened.home, pack=read_pack_file(opened.home))
-    if any(os.path.exists(os.path.join(folder, "cards", f"{mod}.toml")) for folder in catalogs):
-        raise CannotAbsorb(
-            f"the catalog has a mod {mod!r} already", hint="Choose another name for your own."
-        )
-    return 0
-
-
-def _files_of(opened: OpenPack, planned: Absorbing) -> dict[PlacePath, Content | None]:
-    """Return every file of the new release with what stands there; None where it takes a file away."""
-    paths = [each.path for each in planned.findings]
-    paths += [path for path in opened.state.laid_by(planned.mod) if path not in paths]
-    vanilla = opened.state.baseline(paths)
-    found: dict[PlacePath, Content | None] = {}
-    for path in sorted(paths):
-        row = opened.state.laid([path]).get(path)
-        content, _ = content_at(opened.roots, path, row.content if row else None)
-        if content is not None or path in vanilla:
-            found[path] = content
-    return found
-
-
-def _write_mod(opened: OpenPack, shelf: Shelf, planned: Absorbing) -> None:
-    """Put the files on the shelf as an archive, write the card, and want the mod."""
-    files = _files_of(opened, planned)
-    work = opened.home.work_folder
-    shutil.rmtree(work, ignore_errors=True)
-    name = f"{planned.mod}-{planned.version}.zip"
-    try:
-        tree, archive = os.path.join(work, "files"), os.path.join(work, name)
-        for path, content in files.items():
-            if content is not None:
-                target = os.path.join(tree, *path[1:].split("/"))
-                os.makedirs(os.path.dirname(target), exist_ok=True)
-                shutil.copyfile(opened.roots.absolute(path), target)
-                shutil.copymode(opened.roots.absolute(path), target)
-        digest, size = None, 0
-        if os.path.isdir(tree):
-            pack_as_zip(tree, archive)
-            digest, size = hash_file(archive), os.path.getsize(archive)
-            take(shelf, archive)
-        _write_card(opened, planned, files, (name, size, digest))
-    finally:
-        shutil.rmtree(work, ignore_errors=True)
-    pack = read_pack_file(opened.home)
-    own = opened.home.own_catalog
-    if own not in pack.catalogs:
-        add_catalog(opened.home, own)
-    if not any(want.mod == planned.mod for want in pack.wants):
-        source = Source(file=opened.home.pack_file)
-        set_want(opened.home, WantLine(mod=ModId(planned.mod), range_text="*", source=source))
-
-
-def _write_card(
-    opened: OpenPack,
-    planned: Absorbing,
-    files: Mapping[PlacePath, Content | None],
-    archive: tuple[str, int, Digest | None],
-) -> None:
-    file = _card_file(opened, planned.mod)
-    try:
-        with open(file, encoding="utf-8") as stream:
-            text = stream.read()
-    except FileNotFoundError:
-        text = (
-            "# Made by 'rellum absorb': files that something else changed in the game.\n"
-            f'[mod]\nid = "{planned.mod}"\nname = "{planned.mod}"\nkind = "mod"\n'
-        )
-    version = opened.state.identity().version.text
-    removes = [path for path, content in files.items() if content is None]
-    text += f'\n[[release]]\nversion = "{planned.version}"\ngame = "={version}"\n'
-    if removes:
-        text += f"removes = {json.dumps(removes, ensure_ascii=False)}\n"
-    after = _others(opened, planned.mod)
-    if after:
-        text += f"load = {{ after = {json.dumps(after)} }}\n"
-    name, size, digest = archive
-    if digest:
-        text += f'\n  [[release.file]]\n  name = "{name}"\n  size = {size}\n  blake3 = "{digest}"\n'
-    for root in sorted({root_of(path) for path, content in files.items() if content}):
-        text += f'\n  [[release.place]]\n  take = "{root[1:]}/**"\n  to = "{root}/"\n'
-    os.makedirs(os.path.dirname(file), exist_ok=True)
-    write_durably(file, text.encode("utf-8"))
-
-
-def _others(opened: OpenPack, mod: str) -> list[str]:
-    """Return the mods of the line-up: what was changed after them lies over them."""
-    try:
-        return [each.mod for each in read_lock(opened.home).releases if each.mod != mod]
-    except NoLineUp:
-        return []
-
-
-def _record(opened: OpenPack, planned: Absorbing) -> None:
+def _record(opened: OpenPack, planned: Absorbing, pack: PackChange) -> None:
     """Note whose the files are now, and what lies under them."""
     name = ReleaseName(ModId(planned.mod), planned.version)
     opened.state.releases.note([name])
     owner = str(name)
-    files = _files_of(opened, planned)
+    files = files_of(opened, planned)
     stood = _left_before(opened, planned)
     rows, vanilla = opened.state.laid(files), opened.state.baseline(files)
     records = []
@@ -342,7 +218,6 @@ def _record(opened: OpenPack, planned: Absorbing) -> None:
         left_alone=(),
         stood=stood,
     )
-    pack = PackChange(becoming=pack_texts(opened.home), by_last_change=True)
     execute(plan, "absorb", opened.site, NoSources(), pack)
     # Only now: until it is recorded what lies under the files, nothing else keeps the copies.
     opened.state.set_absorbing({})

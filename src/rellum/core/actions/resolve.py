@@ -186,6 +186,12 @@ def resolve(
     )
 
 
+def line_up_of(opened: OpenPack, shelf: Shelf, fresh_mods: Sequence[str]) -> LockFile:
+    """Return the line-up that a pack asks for now; write nothing. Raises NoLineUpExists, LoadCycle."""
+    asked = problem_of(opened, fresh=tuple(map(ModId, fresh_mods)))
+    return _as_lock(asked, solve_or_raise(asked.problem), shelf)
+
+
 def _open_choices(asked: PackProblem) -> list[tuple[WantLine, OptionGroup]]:
     """Return the option groups of wanted mods that are not chosen and that have no default."""
     found = []

@@ -112,7 +112,7 @@ def execute(
         guarded=plan.guarded,
     )
     folder_changes = plan.operations or plan.new_folders or plan.spare_folders or plan.modes
-    if not (folder_changes or pack.writes):
+    if not (folder_changes or pack.writes or pack.others):
         _record_only(plan, journal, site, sources)
         return
     last_word.say(Standing.BEGUN)

@@ -72,12 +72,14 @@ class PackChange(NamedTuple):
 
     becoming: the texts that the folder is made by from now on; None where these stay
     writes: the names of those of them that are to be written, or removed where there is no text
+    others: further files of the pack to be written, by their paths in its folder, with their texts
     by_last_change: the checkpoint has the texts that the folder was made by until now, and not those
         that stand, as these are already what the change is for
     """
 
     becoming: PackTexts | None = None
     writes: tuple[str, ...] = ()
+    others: PackTexts = ()
     by_last_change: bool = False
 
 
@@ -234,7 +236,7 @@ def _extent_line(number: int, journal: Journal) -> bytes:
         "returned": journal.returned,
         "bases-before": journal.bases_before,
         "settings": [[path, _listed(content)] for path, content in journal.settings],
-        "pack": [journal.pack.becoming, journal.pack.writes],
+        "pack": [journal.pack.becoming, journal.pack.writes, journal.pack.others],
         "standing": journal.standing,
         "baseline": journal.baseline,
         "identity": journal.identity,

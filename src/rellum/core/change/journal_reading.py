@@ -137,7 +137,7 @@ def _whole(journal: Journal, extent: Record) -> Journal:
         returned=tuple(extent["returned"]),
         bases_before=tuple(extent["bases-before"]),
         settings=tuple((path, _whole_content(c)) for path, c in extent["settings"]),
-        pack=PackChange(_texts(extent["pack"][0]), tuple(extent["pack"][1])),
+        pack=_pack_change(*extent["pack"]),
         standing=_texts(extent["standing"]),
         baseline=tuple((p, row and tuple(row)) for p, row in extent["baseline"]),
         identity=extent["identity"],
@@ -154,6 +154,10 @@ def _whole(journal: Journal, extent: Record) -> Journal:
 
 def _guarded(value: list[list[Any]] | None) -> tuple[tuple[PlacePath, int], ...] | None:
     return None if value is None else tuple((path, mode) for path, mode in value)
+
+
+def _pack_change(becoming: Any, writes: list[str], others: Any) -> PackChange:
+    return PackChange(becoming=_texts(becoming), writes=tuple(writes), others=_texts(others) or ())
 
 
 def _texts(value: list[list[str]] | None) -> PackTexts | None:

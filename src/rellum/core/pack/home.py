@@ -103,6 +103,12 @@ def read_text(path: str) -> str | None:
         return None
 
 
+def write_text(path: str, text: str) -> None:
+    """Write a text as ``read_text`` reads it. Raises OSError."""
+    with open(path, "w", encoding="utf-8", errors="surrogateescape", newline="") as file:
+        file.write(text)
+
+
 def pack_texts(home: PackHome) -> tuple[tuple[str, str], ...]:
     """Return rellum.toml and rellum.lock as they stand, by name. Raises OSError."""
     found = ((name, read_text(os.path.join(home.folder, name))) for name in (PACK_FILE, LOCK_FILE))

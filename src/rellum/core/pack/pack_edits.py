@@ -108,6 +108,17 @@ def add_catalog(home: PackHome, folder: str) -> None:
     _edit(home, change)
 
 
+def replace_catalog(home: PackHome, old: str, new: str) -> None:
+    """Name another folder in the place of a catalog folder. Raises OSError."""
+
+    def change(document: TOMLDocument) -> None:
+        named = document["pack"]["catalogs"]
+        folders = [os.path.normpath(os.path.join(home.folder, each)) for each in named]
+        named[folders.index(old)] = new
+
+    _edit(home, change)
+
+
 def set_hold(home: PackHome, mod: str, version: str, reason: str) -> None:
     """Write a hold into ``rellum.toml``. Raises OSError."""
 
