@@ -18,6 +18,8 @@ HEAD = """\
 | 1 | the answer is "no", or there are findings |
 | 2 | the call or a file is wrong; nothing was changed |
 | 3 | the work failed part-way and was rolled back; nothing was lost |
+| 4 | begun, and neither done nor taken back; nothing is lost, and the next command goes on |
+| 130 | stopped by Ctrl-C, with how far it had come |
 
 With `--json` an error is a document too: `{"error": {"code", "summary", "details", "hint"}}`.
 The codes are stable. This page is written by `python -m tools.error_page`; a test keeps it true.

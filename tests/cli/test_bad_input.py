@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -157,16 +158,33 @@ class BadInputTest(WorldTest):
         self.assertIn("data/cables.dat is not as it should be", result.stderr)
         self.assertIn("notes.txt", result.stdout)
 
-    def test_a_damaged_original_is_never_laid(self) -> None:
-        self.ready()
-        self.world.apply()
+    def rot(self) -> None:
         for folder, _, names in os.walk(self.world.path("pack", ".rellum", "originals")):
             for name in names:
                 with open(os.path.join(folder, name), "wb") as file:
                     file.write(b"rotten")
-        self.refused(
-            "restore", "--all", "--yes", words="the original of data/sea.dat is damaged", status=3
-        )
+
+    def test_a_damaged_original_is_never_laid(self) -> None:
+        self.ready()
+        self.world.apply()
+        laid = self.world.game()["data/sea.dat"]
+        self.rot()
+        said = self.world.run("restore", "--all", "--yes")
+        self.assertEqual(said.returncode, 1)
+        self.assertIn("the original of data/sea.dat is damaged", said.stderr)
+        self.assertEqual(self.world.game()["data/sea.dat"], laid)
+
+    def test_a_damaged_original_is_had_again_from_a_copy(self) -> None:
+        vanilla = self.world.game()
+        shutil.copytree(self.world.path("game"), self.world.path("copy"))
+        self.ready()
+        self.world.apply()
+        self.rot()
+        self.assertIn("data/sea.dat", self.world.run("check", "--deep").stdout)
+        self.world.run("restore", "--damaged", "--from", self.world.path("copy"), "--yes")
+        self.assertEqual(self.world.run("check", "--deep").returncode, 0)
+        self.world.run("restore", "--all", "--yes")
+        self.assertEqual(self.world.game(), vanilla)
 
     def test_damaged_or_newer_state(self) -> None:
         self.world.adopt()

@@ -86,7 +86,7 @@ class LayeringTest(unittest.TestCase):
         program = (
             "import sys, rellum.cli.app;"
             "print([n for n in ('rich', 'pydantic', 'tomlkit', 'numpy', 'matplotlib', 'requests',"
-            " 'platformdirs', 'wcmatch', 'sqlite3', 'tomllib') if n in sys.modules])"
+            " 'platformdirs', 'regex', 'sqlite3', 'tomllib') if n in sys.modules])"
         )
         result = subprocess.run(
             [sys.executable, "-c", program], capture_output=True, text=True, check=True

@@ -28,7 +28,7 @@ def write_durably(path: str, content: bytes) -> None:
         with open(temporary, "wb") as file:
             file.write(content)
             file.flush()
-            os.fsync(file.fileno())
+            flush(file.fileno())
         os.replace(temporary, path)
         wrote()
     except OSError:
@@ -40,13 +40,29 @@ def write_durably(path: str, content: bytes) -> None:
     flush_folder(os.path.dirname(os.path.abspath(path)))
 
 
+def flush(descriptor: int) -> None:
+    """Make what is open durable. On macOS fsync(2) leaves it in the drive's cache; F_FULLFSYNC does not.
+
+    Raises OSError.
+    """
+    if sys.platform == "darwin":
+        import fcntl
+
+        try:
+            fcntl.fcntl(descriptor, fcntl.F_FULLFSYNC)
+            return
+        except OSError:  # a file system that has no such call
+            pass
+    os.fsync(descriptor)
+
+
 def flush_folder(folder: str) -> None:
     """Make the names in a folder durable. Windows offers no such call and needs none."""
     if os.name == "nt":
         return
     fd = os.open(folder, os.O_RDONLY)
     try:
-        os.fsync(fd)
+        flush(fd)
     finally:
         os.close(fd)
 
@@ -55,7 +71,7 @@ def flush_file(path: str) -> None:
     """Make one file's content durable. Raises OSError."""
     fd = os.open(path, os.O_RDWR if os.name == "nt" else os.O_RDONLY)
     try:
-        os.fsync(fd)
+        flush(fd)
     finally:
         os.close(fd)
 

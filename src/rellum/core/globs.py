@@ -33,12 +33,65 @@ def any_test(patterns: Sequence[str], *, folds_case: bool = False) -> PathTest:
     others = [each for each in patterns if each[:-2] not in prefixes]
     if not others:
         return lambda path: path.startswith(prefixes) or f"{path}/" in prefixes
-    from wcmatch import glob
-
-    compiled = glob.compile(others, flags=glob.GLOBSTAR | glob.CASE | glob.DOTGLOB | glob.FORCEUNIX)
+    fits_other = re.compile("|".join(map(_as_regex, others)), re.DOTALL).fullmatch
     return lambda path: (
-        path.startswith(prefixes) or f"{path}/" in prefixes or bool(compiled.match(path))
+        path.startswith(prefixes) or f"{path}/" in prefixes or fits_other(path) is not None
     )
+
+
+def _as_regex(pattern: str) -> str:
+    """Return a regular expression that takes time which grows with the path, however many stars there are.
+
+    Where a star may stand for more or less, the least that lets the next piece fit is right: what is left to
+    the rest is then the most. So no choice is ever taken back (atomic groups).
+    """
+    parts = pattern.rstrip("/").split("/")
+    runs: list[list[str]] = [[]]  # names between '**'
+    for part in parts:
+        if part == "**":
+            runs.append([])
+        else:
+            runs[-1].append(_name_regex(part))
+    first, *others = ["/".join(run) for run in runs]
+    if not others:
+        return f"{first}/?"
+    *middle, last = others
+    folders = "(?:[^/]+/)*"
+    found = f"{first}/" if first else ""
+    found += "".join(f"(?>{folders}?{run}/)" for run in middle if run)
+    return found + (f"{folders}{last}/?" if last else ".*")
+
+
+_SIGN: Final = re.compile(r"\*+|\[(!?)(\][^\]]*|[^\]]+)\]|.", re.DOTALL)
+
+
+def _name_regex(part: str) -> str:
+    """Return the expression of one name: ``*``, ``?`` and ``[ab]``, ``[a-z]``, ``[!a]`` stay within it."""
+    pieces = [""]  # between stars
+    for sign in _SIGN.finditer(part):
+        if sign[0].startswith("*"):
+            pieces.append("")
+        elif sign[2]:
+            pieces[-1] += f"(?!/)[{'^' if sign[1] else ''}{_class_regex(sign[2])}]"
+        else:
+            pieces[-1] += "[^/]" if sign[0] == "?" else re.escape(sign[0])
+    if len(pieces) == 1:
+        return pieces[0]
+    first, *middle, last = pieces
+    found = first + "".join(f"(?>[^/]*?{piece})" for piece in middle if piece)
+    # A star alone stands for a name, which is never empty.
+    start = "" if first or any(middle) or last else "(?=[^/])"
+    return f"{start}{found}(?>[^/]*?{last}(?![^/]))" if last else f"{start}{found}[^/]*"
+
+
+def _class_regex(inside: str) -> str:
+    """Return what stands in brackets, with its ranges; a range that runs backwards is three signs."""
+    found = ""
+    for part in re.finditer(r"(.)-(.)|.", inside, re.DOTALL):
+        is_range = part[1] is not None and part[1] <= part[2]
+        ends = [re.escape(each) for each in ((part[1], part[2]) if is_range else part[0])]
+        found += "-".join(ends) if is_range else "".join(ends)
+    return found
 
 
 def fixed_folder(pattern: str) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from rellum.core.actions.workshop import Workshop, Written, recipe_of, write_made
+from rellum.core.archives.model import STANDARD_LIMITS
 from rellum.core.catalog.rules import DiffPart, FileEdit
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.hashing import sha256_file
@@ -23,6 +24,9 @@ MOST_TEXT_BYTES = 64 << 20
 
 MOST_BYTES = 64 << 30
 """No binary patch may give more."""
+
+OF_OLD = 16
+"""How many times the old file, beside what its own bytes may unpack to, a binary patch may give."""
 
 
 def expect_for_edits(workshop: Workshop, edits: Iterable[tuple[LayerEdit, Brought | None]]) -> None:
@@ -147,7 +151,9 @@ def _make_binary(edit: FileEdit, base: str, patch: str, target: str) -> None:
     name = f"{edit.member} ({place_of(edit.source)})"
     with mapped(base) as old, mapped(patch) as delta, open(target, "x+b") as out:
         apply = apply_vcdiff if edit.form == "vcdiff" else apply_zstd
-        apply(old, delta, out, name, MOST_BYTES)
+        limits = STANDARD_LIMITS
+        most = limits.ratio_free + OF_OLD * len(old) + limits.ratio * len(delta)
+        apply(old, delta, out, name, min(most, MOST_BYTES))
 
 
 def read_text(edit: FileEdit, file: str) -> bytes:

@@ -21,6 +21,25 @@ from rellum.core.errors import RellumError
 from rellum.core.zstandard import zstd
 
 _BUFFER_BYTES: Final = 1 << 18
+_MOST_HEADER_BYTES: Final = 1 << 20
+"""Bytes of an extended header (long names, pax records): they are held in memory."""
+
+
+class _BoundedInfo(tarfile.TarInfo):
+    """Refuses extended headers that no real archive has."""
+
+    def _proc_member(self, tar: tarfile.TarFile) -> tarfile.TarInfo:
+        kinds = (
+            tarfile.GNUTYPE_LONGNAME,
+            tarfile.GNUTYPE_LONGLINK,
+            tarfile.XHDTYPE,
+            tarfile.XGLTYPE,
+            tarfile.SOLARIS_XHDTYPE,
+        )
+        if self.type in kinds and self.size > _MOST_HEADER_BYTES:
+            raise tarfile.ReadError(f"an extended header of {self.size:,} bytes")
+        proceed = cast(Any, super())._proc_member
+        return cast(tarfile.TarInfo, proceed(tar))
 
 
 class TarArchive(StreamArchive):
@@ -58,7 +77,11 @@ class TarArchive(StreamArchive):
     def walk_stream(self, stream: IO[bytes], gate: Gate, sink_for: SinkFor) -> None:
         """Read a tar that is not packed. Raises what ``tarfile`` raises, and ArchiveFault."""
         with tarfile.open(
-            fileobj=stream, mode="r|", errors="surrogateescape", bufsize=_BUFFER_BYTES
+            fileobj=stream,
+            mode="r|",
+            errors="surrogateescape",
+            bufsize=_BUFFER_BYTES,
+            tarinfo=_BoundedInfo,
         ) as tar:
             while (info := tar.next()) is not None:
                 cast(Any, tar).members = []  # the library would remember each of millions

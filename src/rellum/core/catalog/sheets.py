@@ -137,10 +137,12 @@ def _read_rules(
 
 
 def _checked_pattern(text: str) -> str:
+    import regex
+
     try:
-        re.compile(text)
-    except re.error as error:
-        raise ValueError(f"the pattern is wrong at character {error.pos}: {error.msg}") from error
+        regex.compile(text)
+    except regex.error as error:
+        raise ValueError(f"the pattern is wrong: {error}") from error
     return text
 
 

@@ -14,7 +14,7 @@ import stat
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
-from rellum.core.durable import flush_filesystem, flush_folder, write_durably
+from rellum.core.durable import flush, flush_filesystem, flush_folder, write_durably
 from rellum.core.errors import UserError
 from rellum.core.progress import Listener
 
@@ -133,7 +133,7 @@ class Disk:
         with open(path, "ab") as file:
             file.write(content)
             file.flush()
-            os.fsync(file.fileno())
+            flush(file.fileno())
 
     def overwrite_durably(self, path: str, offset: int, content: bytes) -> None:
         """Write over bytes that a file has already, so that it survives a power cut."""
@@ -142,7 +142,7 @@ class Disk:
             file.seek(offset)
             file.write(content)
             file.flush()
-            os.fsync(file.fileno())
+            flush(file.fileno())
 
     def remove_durably(self, path: str) -> None:
         """Remove a file so that it stays removed after a power cut."""

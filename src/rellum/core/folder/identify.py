@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Iterable
+from typing import Any
 
 from rellum.core.catalog.model import GameSheet, Rule
-from rellum.core.catalog.toml_lines import line_of
+from rellum.core.catalog.toml_lines import line_of, place_of
 from rellum.core.errors import UserError
 from rellum.core.folder.identity import Identity
 from rellum.core.hashing import hash_file, sha256_file
@@ -17,6 +17,16 @@ from rellum.core.versions.version import Version, VersionSyntaxError
 
 _TEXT_BYTES = 64 * 1024
 """How much of a file a pattern is tried on."""
+
+
+_MOST_SECONDS = 2.0
+"""Sheets come from strangers: a pattern can be such that it would never end."""
+
+
+class PatternTooSlow(UserError):
+    """A pattern of a game sheet does not come to an end in time."""
+
+    code = "pattern-too-slow"
 
 
 class UnknownGame(UserError):
@@ -113,10 +123,25 @@ def _answer(rule: Rule, roots: Roots) -> str:
             text = file.read(_TEXT_BYTES).decode("utf-8", "replace")
     except (FileNotFoundError, IsADirectoryError):
         return ""  # any other failure says nothing of the game, and is told
-    match = re.search(rule.pattern, text, re.MULTILINE)
+    match = _search(rule, text)
     if match is None:
         return ""
     return rule.answer or match["version"]
+
+
+def _search(rule: Rule, text: str) -> Any:
+    """Look for a sheet's pattern in a text. Raises PatternTooSlow."""
+    import regex
+
+    assert rule.pattern is not None
+    try:
+        return regex.search(rule.pattern, text, regex.MULTILINE, timeout=_MOST_SECONDS)
+    except TimeoutError as error:
+        raise PatternTooSlow(
+            f"{place_of(rule.source.at('pattern'))}: the pattern takes more than {_MOST_SECONDS:g} seconds "
+            f"on {shown(rule.file)}",
+            hint="Write one with fewer repeats inside repeats.",
+        ) from error
 
 
 def _reason(rule: Rule) -> str:
