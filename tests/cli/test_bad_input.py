@@ -186,6 +186,25 @@ class BadInputTest(WorldTest):
         self.world.run("restore", "--all", "--yes")
         self.assertEqual(self.world.game(), vanilla)
 
+    @unittest.skipUnless(hasattr(os, "mkfifo"), "this system has no pipes in folders")
+    def test_a_pipe_in_the_game_is_never_opened(self) -> None:
+        """To read one would take for ever; ``run`` gives up after two minutes."""
+        self.ready()
+        os.mkfifo(self.world.path("game", "data", "pipe"))
+        self.world.apply()
+        for name in ("data/cables.dat", "version.txt", "data/sea.dat"):
+            os.unlink(self.world.path("game", name))
+            os.mkfifo(self.world.path("game", name))
+        for words in (
+            ("check",), ("check", "--deep"), ("identify", "../game"), ("preview",), ("apply", "--yes"),
+            ("restore", "--damaged", "--yes"), ("restore", "--all", "--yes"), ("rewind", "--yes"),
+            ("sweep", "--yes"), ("absorb", "--as", "x", "--yes"), ("checkpoint", "a"),
+            ("adopt", "../game", "--anew"), ("assemble", "../whole", "../game", "--unchecked"),
+        ):  # fmt: skip
+            said = self.world.run(*words)
+            self.assertIn(said.returncode, (0, 1, 2), words)
+            self.assertNotIn("Traceback", said.stderr, words)
+
     def test_damaged_or_newer_state(self) -> None:
         self.world.adopt()
         path = self.world.path("pack", ".rellum", "state.db")

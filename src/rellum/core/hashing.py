@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import stat
 from typing import NewType
 
 from blake3 import blake3
@@ -18,10 +20,21 @@ def hash_bytes(content: bytes) -> Digest:
     return Digest(blake3(content).hexdigest())
 
 
+def open_regular(path: str | os.PathLike[str]) -> int:
+    """Open a file for reading and return its descriptor. Raises OSError, also for what is no file.
+
+    A pipe would keep the reader waiting for ever, and to open a device can do something: neither is opened.
+    """
+    if not stat.S_ISREG(os.stat(path).st_mode):
+        raise OSError(errno.EINVAL, "is no file that can be read", os.fspath(path))
+    flags = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NONBLOCK", 0)
+    return os.open(path, flags)
+
+
 def hash_file(path: str | os.PathLike[str]) -> Digest:
     """Return the BLAKE3 hash of a file, read in pieces of 1 MiB. Raises OSError."""
     hasher = blake3()
-    fd = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+    fd = open_regular(path)
     try:
         while piece := os.read(fd, CHUNK_BYTES):
             hasher.update(piece)
@@ -34,5 +47,5 @@ def sha256_file(path: str | os.PathLike[str]) -> str:
     """Return the SHA-256 of a file in hexadecimal. Raises OSError."""
     import hashlib  # rarely wanted, and slow to import
 
-    with open(path, "rb") as file:
+    with open(open_regular(path), "rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()

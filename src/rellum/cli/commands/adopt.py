@@ -88,6 +88,7 @@ def adopt(
                 "files": result.files,
                 "bytes": result.bytes,
                 "warnings": list(result.warnings),
+                "places": dict(result.places),
                 "known_baseline": str(result.known) if result.known else None,
                 "findings": drift_document(result.drift)["findings"] if result.drift else [],
                 "looks_like": [
@@ -105,6 +106,7 @@ def adopt(
             ("pack", result.pack_folder),
             ("baseline", f"{files}, {console.bytes_text(result.bytes)}, {_baseline_words(result)}"),
             *(("told by", line) for line in identity.evidence),
+            *(("outside", f"{root} is {folder}") for root, folder in result.places),
         ]
     )
     for warning in result.warnings:

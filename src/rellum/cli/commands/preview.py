@@ -57,6 +57,7 @@ def preview(
                 if result.rebase
                 else None,
                 "hidden": result.target.hidden,
+                "new_places": dict(result.new_places),
                 "by_hand": [{"release": owner, "note": note} for owner, note in result.by_hand],
                 "notes": [{"owner": owner, "note": note} for owner, note in result.notes],
                 "leftovers": [shown(each.path) for each in result.leftovers],
@@ -77,6 +78,8 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
         _show_rebase(result.rebase)
     elif result.made_anew:
         console.warn("rellum.toml asks for something else than rellum.lock has: chosen anew")
+    for root, folder in result.new_places:
+        console.say(f"Outside the game folder, for the first time: {root} is {folder}")
     for warning in _trial_warnings(result):
         console.warn(warning)
     notes = list(_notes(result, every=every, sweeps=sweeps))

@@ -18,6 +18,7 @@ from rellum.core.actions.first_look import (
     signs_of_mods,
 )
 from rellum.core.actions.open_pack import open_pack
+from rellum.core.actions.outside import usable_places
 from rellum.core.actions.rebase import identity_text
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
@@ -64,6 +65,7 @@ class AdoptResult:
     files, bytes: the vanilla files, and their size together as far as it is known
     known: the known baseline that tells what vanilla is; None where the folder was taken as it is
     drift: what is not vanilla in it, by cause, where that is known
+    places: the places outside the game folder that the sheet names, with their folders
     likenesses: what of that looks like known releases; without a known baseline, what looks foreign
     """
 
@@ -76,6 +78,7 @@ class AdoptResult:
     known: KnownBaseline | None = None
     drift: Drift | None = None
     likenesses: tuple[Likeness, ...] = ()
+    places: tuple[tuple[str, str], ...] = ()
 
 
 def adopt(
@@ -147,6 +150,7 @@ def adopt(
         known=known,
         drift=drift,
         likenesses=likenesses,
+        places=tuple(usable_places(sheet, read_pack_file(home), roots.game_folder, home).items()),
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Self
 
@@ -53,7 +53,7 @@ from rellum.core.pack.new_state import write_vanilla
 from rellum.core.pack.pack_edits import changed_text
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.trials_file import read_pack_trials
-from rellum.core.paths import PlacePath, file_of, is_in_game
+from rellum.core.paths import PlacePath, Roots, file_of, is_in_game, root_of
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
 
@@ -66,7 +66,8 @@ class Preview:
     would come into one of the same name; ``shapes`` tell how grafts fit their slots, and ``graft_trials``
     which of them broke before. ``leftovers`` are files of older releases, which go only where that is asked
     for. ``notes`` tell how releases are laid, by owner; ``releases`` are all that have layers. ``rebase`` is
-    what an update of the game made of it. ``by_hand`` are conditions of releases that come in, which a person
+    what an update of the game made of it. ``new_places`` are folders outside the game in which something is
+    laid for the first time, by place. ``by_hand`` are conditions of releases that come in, which a person
     has to look at.
     """
 
@@ -84,6 +85,7 @@ class Preview:
     leftovers: tuple[LeftOver, ...] = ()
     rebase: Rebase | None = None
     by_hand: tuple[tuple[str, str], ...] = ()
+    new_places: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -295,6 +297,7 @@ class Preparing:
             leftovers=leftovers,
             rebase=self.rebase,
             by_hand=tuple(_conditions(line_up)),
+            new_places=tuple(_new_places(plan, self.roots, opened.state.outside())),
             graft_trials=tuple(trials_against(self.pack.grafts, read_pack_trials(opened.home))),
         )
 
@@ -349,6 +352,12 @@ class Preparing:
             planned = self.preview()
         refuse_open(planned.same_names, planned.settings)
         return planned
+
+
+def _new_places(plan: Plan, roots: Roots, known: Mapping[str, str]) -> Iterator[tuple[str, str]]:
+    """Yield the places outside the game folder that the plan touches and none before it did."""
+    touched = {root_of(each.path) for each in plan.operations if not is_in_game(each.path)}
+    yield from ((root, roots.outside[root]) for root in sorted(touched - known.keys()))
 
 
 def _asked_for(plan: Plan, has: Callable[[Digest], bool]) -> Iterator[Brought]:

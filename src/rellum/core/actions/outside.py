@@ -13,6 +13,7 @@ from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.paths import GAME, PlacePath, Roots, is_inside, root_of, shown
+from rellum.core.unsafe_places import unsafe_folder
 
 if TYPE_CHECKING:
     from rellum.core.actions.open_pack import OpenPack
@@ -79,6 +80,12 @@ def _refuse_overlaps(game: str, home: PackHome, found: Mapping[str, str]) -> Non
     }
     known: dict[str, str] = {}
     for root, folder in found.items():
+        if unsafe := unsafe_folder(folder):
+            raise NoPlace(
+                f"the place {root} ({folder}) and {unsafe} lie in one another: no mod may come there, as the "
+                "system starts what lies there, or keys do",
+                hint="Name a folder of the game's own under [game.places] in rellum.toml.",
+            )
         for other, there in ours.items():
             if is_inside(folder, there) or is_inside(there, folder):
                 raise NoPlace(

@@ -114,6 +114,7 @@ def make_archive(
     pack_as_zip(tree, archive)
     found = Archive(name, os.path.getsize(archive), hash_file(archive))
     take(shelf, archive)
+    shelf.index.add_pack(opened.home.folder)  # whose it is: nobody else has it
     return found
 
 

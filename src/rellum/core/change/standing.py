@@ -26,9 +26,11 @@ def content_at(
     except (FileNotFoundError, NotADirectoryError):
         return None, known is not None
     if not stat.S_ISREG(status.st_mode):
-        what = "folder" if stat.S_ISDIR(status.st_mode) else "link"
+        what = "a pipe, a device or the like"
+        if stat.S_ISDIR(status.st_mode) or stat.S_ISLNK(status.st_mode):
+            what = "a folder" if stat.S_ISDIR(status.st_mode) else "a link"
         raise CannotLay(
-            f"{shown(path)} is a {what} now, where a file belongs",
+            f"{shown(path)} is {what} now, where a file belongs",
             hint="Move it away and try again; nothing was changed.",
         )
     if trusts and known and (status.st_size, status.st_mtime_ns) == (known.size, known.mtime_ns):

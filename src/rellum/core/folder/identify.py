@@ -110,7 +110,7 @@ def identify(sheet: GameSheet, roots: Roots, *, stated: Version | None = None) -
 def _answer(rule: Rule, roots: Roots) -> str:
     """Return what a rule says of the folder; an empty text where it does not hold."""
     path = roots.absolute(rule.file)
-    if not os.path.exists(path):
+    if not os.path.isfile(path):
         return ""
     try:
         if rule.blake3 and hash_file(path) != rule.blake3:
