@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import partial
+from urllib.parse import urlsplit
 
 from rellum.core.catalog.model import KINDS, Mod, Release, ReleaseFile, Whole
 from rellum.core.catalog.options import read_options
@@ -264,6 +265,11 @@ def _read_file(reader: TableReader) -> ReleaseFile | None:
     for index, url in enumerate(urls):
         if not url.startswith(("https://", "http://", "file:")):
             reader.fault(f"{url!r} begins with neither https://, http:// nor file:", "from", index)
+            continue
+        try:
+            urlsplit(url)
+        except ValueError as error:
+            reader.fault(f"{url!r} is no address: {error}", "from", index)
     by_hand = reader.text("by-hand", "Sign in and press Get.") or ""
     page = reader.text("page", "https://files.example.invalid/tidal") or ""
     unpacked = reader.integer("unpacked", 310_000)

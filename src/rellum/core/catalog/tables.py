@@ -74,6 +74,8 @@ def parse_toml(file: str) -> tuple[dict[str, Any] | None, str]:
         return None, f"{name}:{line}: is not UTF-8 text"
     except tomli.TOMLDecodeError as error:
         return None, _syntax_fault(name, content.decode("utf-8"), str(error))
+    except ValueError:
+        return None, f"{name}:1: holds a number that is too long"
     except RecursionError:
         return None, f"{name}:1: is nested too deeply"
 
@@ -172,8 +174,9 @@ class TableReader:
     def integer(self, key: str, example: int) -> int | None:
         """Take a whole number that is not negative."""
         value = self._take(key, int, str(example), required=False)
-        if value is not None and value < 0:
-            self.fault(f"{value} is negative; write e.g. {key} = {example}", key)
+        if value is not None and not 0 <= value < 1 << 63:
+            what = "is negative" if value < 0 else "is larger than any number here can be"
+            self.fault(f"{key!r} {what}; write e.g. {key} = {example}", key)
             return None
         return value
 

@@ -6,6 +6,7 @@ import xml.etree.ElementTree as ET
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
+from urllib.parse import urlsplit
 
 from rellum.core.errors import UserError
 
@@ -68,6 +69,8 @@ def read_metalink(path: str) -> tuple[ListedFile, ...]:
     except ET.ParseError as error:
         line, _ = error.position
         raise MetalinkFault(f"{path}:{line}: is no XML that can be read ({error.msg})") from error
+    except LookupError as error:
+        raise MetalinkFault(f"{path}:1: is in no encoding that is known ({error})") from error
     except DefusedXmlException as error:
         raise MetalinkFault(
             f"{path}: has a document type or entities", hint="A Metalink has none; do not use it."
@@ -98,17 +101,29 @@ def _read_file(path: str, element: ET.Element) -> ListedFile:
     urls = [(_priority(each), (each.text or "").strip()) for each in element.findall(_tag("url"))]
     return ListedFile(
         name=base,
-        size=int(size) if size.isdigit() else None,
+        size=_number(size),
         sha256=hashes.get("sha256"),
         blake3=hashes.get("blake3"),
-        urls=tuple(url for _, url in sorted(urls, key=lambda e: e[0]) if url.startswith(_SCHEMES)),
+        urls=tuple(url for _, url in sorted(urls, key=lambda e: e[0]) if _is_address(url)),
         description=element.findtext(_tag("description"), "").strip(),
     )
 
 
 def _priority(element: ET.Element) -> int:
-    text = element.get("priority", "")
-    return int(text) if text.isdigit() else 999_999
+    found = _number(element.get("priority", ""))
+    return 999_999 if found is None else found
+
+
+def _number(text: str) -> int | None:
+    """Return a number from outside; None for what is none, or too long to be one."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) <= 18 else None
+
+
+def _is_address(text: str) -> bool:
+    try:
+        return text.startswith(_SCHEMES) and urlsplit(text) is not None
+    except ValueError:  # brackets that are no address of version 6
+        return False
 
 
 def _tag(name: str) -> str:

@@ -37,12 +37,13 @@ class Patience:
     A transfer that brings fewer than ``least_bytes`` in ``stall`` is cut and resumed. After ``tries``
     failures in a row that brought nothing new an address is given up. The waits between tries grow
     twofold from ``first_wait`` to ``longest_wait``. A site that asks for more than ``most_asked`` is
-    left for the next.
+    left for the next. Of a file whose size nobody tells at most ``most_bytes`` are taken.
     """
 
     connect: float = 15
     stall: float = 20
     least_bytes: int = 1024
+    most_bytes: int = 64 << 30
     tries: int = 5
     first_wait: float = 1
     longest_wait: float = 60

@@ -9,17 +9,22 @@ from __future__ import annotations
 import email.utils
 import os
 import re
+import socket
+import threading
 import time
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any, Final
-from urllib.parse import unquote, urlsplit
+from urllib.parse import unquote, urljoin, urlsplit
 
 from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, what_instead
-from rellum.core.fetching.model import Patience, Wanted
+from rellum.core.fetching.model import Patience, Wanted, shown_url
 from rellum.core.fetching.partial import Partial
+from rellum.core.hashing import open_regular
 
 PIECE_BYTES: Final = 1 << 19
+_MOST_REDIRECTIONS: Final = 10
 _PASSING: Final = frozenset({408, 425, 429, 500, 502, 503, 504})
 """Answers that may be other a moment later."""
 
@@ -64,10 +69,10 @@ class Transfer:
     def _copy(self, wanted: Wanted, url: str, partial: Partial, arrived: Arrived) -> None:
         path = local_path(url, wanted.folder)
         try:
-            file = open(path, "rb", buffering=0)  # noqa: SIM115 - closed below
+            descriptor = open_regular(path)
         except OSError as error:
             raise AddressFails(f"{path}: {error.strerror}") from error
-        with file:
+        with open(descriptor, "rb", buffering=0) as file:
             partial.start_over()
             partial.begin_from(url, "")
             total = os.fstat(file.fileno()).st_size
@@ -86,10 +91,9 @@ class Transfer:
                 for piece in self._pieces(response):
                     if not partial.size:
                         _refuse_a_page(piece, response)
-                    if wanted.size is not None and partial.size + len(piece) > wanted.size:
-                        raise AddressFails(
-                            f"it sends more than the {wanted.size:,} bytes there are"
-                        )
+                    most = self._patience.most_bytes if wanted.size is None else wanted.size
+                    if partial.size + len(piece) > most:
+                        raise AddressFails(f"it sends more than the {most:,} bytes there are")
                     partial.add(piece)
                     arrived(partial.size, total)
         except (requests.RequestException, urllib3.exceptions.HTTPError) as error:
@@ -104,23 +108,68 @@ class Transfer:
 
         if self._session is None:
             self._session = requests.Session()
+            # The library would read the body of a redirection, however long it is.
+            self._session.get_redirect_target = lambda _: None
             self._session.headers.update(
                 {"User-Agent": f"rellum/{__version__}", "Accept-Encoding": "identity"}
             )
-        headers = {}
+        headers: dict[str, str] = {}
         if partial.size:
             headers["Range"] = f"bytes={partial.size}-"
             if partial.sources[-1:] == [url] and partial.mark:
                 headers["If-Range"] = partial.mark
         try:
-            return self._session.get(
-                url,
-                headers=headers,
-                stream=True,
-                timeout=(self._patience.connect, self._patience.stall),
-            )
+            return self._follow(url, headers)
         except (requests.exceptions.InvalidURL, requests.exceptions.InvalidSchema) as error:
             raise AddressFails(_words(error)) from error
+
+    def _follow(self, url: str, headers: dict[str, str]) -> Any:
+        """Return the answer at the end of redirections; the bodies of these are not read."""
+        for _ in range(_MOST_REDIRECTIONS):
+            response = self._head_of(url, headers)
+            if not response.is_redirect:
+                return response
+            response.close()
+            url = urljoin(url, response.headers["Location"])
+            if urlsplit(url).scheme not in ("http", "https"):
+                raise AddressFails(
+                    f"the site sends on to {shown_url(url)}, which is no web address"
+                )
+        raise AddressFails(f"the site sends on more than {_MOST_REDIRECTIONS} times")
+
+    def _head_of(self, url: str, headers: dict[str, str]) -> Any:
+        """Return an answer whose head has come; the whole head within a time, however slowly it drips.
+
+        Raises TryAgain, and what the library raises.
+        """
+        patience = self._patience
+        found: list[Any] = []
+
+        def ask() -> None:
+            try:
+                found.append(
+                    self._session.get(
+                        url,
+                        headers=headers,
+                        stream=True,
+                        timeout=(patience.connect, patience.stall),
+                        allow_redirects=False,
+                    )
+                )
+            except Exception as error:
+                found.append(error)
+
+        asking = threading.Thread(
+            target=ask, daemon=True
+        )  # it may never end: it is left behind then
+        asking.start()
+        asking.join(patience.connect + patience.stall)
+        if not found:
+            self._session = None
+            raise TryAgain("the site does not come to an end of its answer's head")
+        if isinstance(found[0], Exception):
+            raise found[0]
+        return found[0]
 
     def _prepare(self, response: Any, url: str, partial: Partial) -> int | None:
         """Look at an answer's head; return how many bytes the file has in all, if it tells."""
@@ -150,14 +199,48 @@ class Transfer:
         """Yield the bytes as they come. Raises TryAgain for a transfer that hardly moves."""
         patience = self._patience
         since, count = time.monotonic(), 0
-        while piece := response.raw.read1(PIECE_BYTES):
-            yield piece
-            count += len(piece)
-            now = time.monotonic()
-            if now - since >= patience.stall:
-                if count < patience.least_bytes:
-                    raise TryAgain(f"stalled: {count} bytes in {now - since:.0f} s")
-                since, count = now, 0
+        with _Watch(response, patience.stall) as watch:
+            while piece := response.raw.read1(PIECE_BYTES):
+                watch.useful()
+                yield piece
+                count += len(piece)
+                now = time.monotonic()
+                if now - since >= patience.stall:
+                    if count < patience.least_bytes:
+                        raise TryAgain(f"stalled: {count} bytes in {now - since:.0f} s")
+                    since, count = now, 0
+
+
+class _Watch:
+    """Cuts a connection over which much may come, but for a time no byte of the file.
+
+    What a library reads to itself (heads and tails of chunks) keeps it from ever giving up.
+    """
+
+    def __init__(self, response: Any, stall: float) -> None:
+        self._socket = getattr(response.raw.connection, "sock", None)
+        self._stall = stall
+        self._last = time.monotonic()
+        self._ended = threading.Event()
+        self._thread = threading.Thread(target=self._watch, daemon=True)
+
+    def __enter__(self) -> _Watch:
+        self._thread.start()
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._ended.set()
+
+    def useful(self) -> None:
+        """Say that a byte of the file came."""
+        self._last = time.monotonic()
+
+    def _watch(self) -> None:
+        while not self._ended.wait(min(1.0, self._stall / 4)):
+            if time.monotonic() - self._last > self._stall * 1.5 and self._socket is not None:
+                with suppress(OSError):
+                    self._socket.shutdown(socket.SHUT_RDWR)
+                return
 
 
 def local_path(url: str, folder: str) -> str:

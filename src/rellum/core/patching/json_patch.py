@@ -52,6 +52,8 @@ def read_json(content: bytes, name: str) -> Any:
         raise PatchFault(f"{name}: is no UTF-8 text") from error
     except json.JSONDecodeError as error:
         raise PatchFault(f"{name}:{error.lineno}: is no JSON ({error.msg})") from error
+    except ValueError as error:  # a number with thousands of digits
+        raise PatchFault(f"{name}: holds a number that is too long") from error
     except RecursionError as error:
         raise PatchFault(f"{name}: is nested too deeply") from error
 

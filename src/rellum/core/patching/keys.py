@@ -79,7 +79,7 @@ def _read_toml(text: str, name: str) -> dict[str, Any]:
 
     try:
         return tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:
         raise PatchFault(f"{name}: is no TOML ({error})") from error
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 from rellum.core.patching.model import PatchFault
 
-_HEAD = re.compile(rb"^@@ -(\d+)(?:,(\d+))? \+(\d+)(?:,(\d+))? @@")
+_HEAD = re.compile(rb"^@@ -(\d{1,18})(?:,(\d{1,18}))? \+(\d{1,18})(?:,(\d{1,18}))? @@")
 _NO_NEWLINE = b"\\"
 _ESCAPES = {
     b"n": b"\n",
