@@ -121,7 +121,7 @@ class Struck(WorldTest):
 
 @unittest.skipUnless(can_trace(), "strace is not here, or may not watch processes")
 class FaultsTest(Struck):
-    EACH = 6
+    EACH = 4
 
     def test_what_is_said_last_is_so(self) -> None:
         dice = random.Random(5)
@@ -174,7 +174,7 @@ class KilledTest(Struck):
             self.assertEqual(self.world.game(), vanilla)
 
         vanilla = self.world.game()
-        self.kill_each(words, 25, look)
+        self.kill_each(words, 45, look)
 
     def test_absorbing_is_old_or_new(self) -> None:
         self.world.add_release("tides", "1", {"mods/tides/a.dat": b"a"})
@@ -192,7 +192,7 @@ class KilledTest(Struck):
             self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
             self.assertIn("tool/tool.bin", self.world.game())
 
-        self.kill_each(("absorb", "--as", "mine", "--yes"), 25, look)
+        self.kill_each(("absorb", "--as", "mine", "--yes"), 45, look)
 
     def test_guard_and_checkpoint_are_old_or_new(self) -> None:
         self.world.change_sheet(game='store-files = ["@game/version.txt"]')
@@ -207,7 +207,7 @@ class KilledTest(Struck):
             self.assertEqual(self.world.run("guard", "off").returncode, 0)
             self.assertTrue(os.stat(file).st_mode & 0o200)
 
-        self.kill_each(("guard", "on"), 25, look)
+        self.kill_each(("guard", "on"), 45, look)
 
         def look_for_name() -> None:
             names = [
@@ -216,7 +216,7 @@ class KilledTest(Struck):
             self.assertEqual(self.world.run("checkpoint", "calm").returncode, 0)
             self.assertLessEqual(names.count("calm"), 1)
 
-        self.kill_each(("checkpoint", "calm"), 25, look_for_name)
+        self.kill_each(("checkpoint", "calm"), 45, look_for_name)
 
 
 if __name__ == "__main__":

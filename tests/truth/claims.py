@@ -212,7 +212,7 @@ class Pack(Back):
                     was if knows and was else after[mod.edits],
                 )
         if members and kinds.CONTAINER in after:
-            content[kinds.CONTAINER] = self._rebuilt(members, after[kinds.CONTAINER])
+            content[kinds.CONTAINER] = self._rebuilt(members, before, after)
         for path in laid:
             if path not in state.laid:
                 state.under[path] = before.get(path)
@@ -233,11 +233,12 @@ class Pack(Back):
         with open(self.world.path("pack", "rellum.toml"), "rb") as file:
             return self.world.graft if "graft" in tomllib.load(file) else None
 
-    def _rebuilt(self, members: Tree, found: bytes) -> bytes:
+    def _rebuilt(self, members: Tree, before: Tree, after: Tree) -> bytes:
         """Return a container as it must be: with what mods put into it, whatever its bytes are."""
-        was = self.state.expected.get(kinds.CONTAINER, b"")
-        if kinds.CONTAINER in self.hidden:
-            return was
+        found = after[kinds.CONTAINER]
+        if kinds.CONTAINER in self.hidden and before.get(kinds.CONTAINER) == found:
+            return self.state.expected.get(kinds.CONTAINER, b"")
+        self.hidden.discard(kinds.CONTAINER)
         wanted = {**(kinds.unpacked(self.state.baseline[kinds.CONTAINER]) or {}), **members}
         return found if kinds.unpacked(found) == wanted else b"not as it should be"
 

@@ -83,18 +83,36 @@ def prepare_streams() -> None:
             stream.reconfigure(errors="backslashreplace")
 
 
-# Control characters, and escapes other than for style: names from outside must not steer a terminal.
-_CONTROLS = re.compile(r"[\x00-\x08\x0b-\x1a\x1c-\x1f\x7f\x80-\x9f]|\x1b(?!\[[0-9;]*m)")
+# Control characters, escapes, and signs that turn the direction of writing: names, reasons and cards' words
+# come from outside, and must not steer a terminal. Tabs and line ends are left.
+_STEERING = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069]")
+
+# What stands for the beginning of an escape of our own, until it is printed; nobody outside can know it.
+_MARK = f"\x00{os.urandom(8).hex()}"
+_OWN_ESCAPES = re.compile(f"{_MARK}(\\d+)m")
 
 
 def harmless(text: str) -> str:
-    """Return text with control characters written as codes."""
-    return _CONTROLS.sub(lambda match: f"\\x{ord(match.group()):02x}", text)
+    """Return text with every sign that could steer a terminal written as a code."""
+    return _STEERING.sub(_as_code, text)
+
+
+def _as_code(match: re.Match[str]) -> str:
+    number = ord(match.group())
+    return f"\\x{number:02x}" if number < 0x100 else f"\\u{number:04x}"
+
+
+def _painted(text: str) -> str:
+    """Return text with our own escapes, and no others."""
+    pieces = _OWN_ESCAPES.split(text)  # text, code, text, code …
+    return "".join(
+        f"\x1b[{piece}m" if number % 2 else harmless(piece) for number, piece in enumerate(pieces)
+    )
 
 
 def say(text: str = "") -> None:
     """Print a line for people."""
-    print(harmless(text))
+    print(_painted(text))
 
 
 def say_indented(text: str) -> None:
@@ -112,25 +130,23 @@ def say_json(document: Any) -> None:
 def note(text: str) -> None:
     """Print on standard error what is going on."""
     sys.stdout.flush()
-    print(harmless(text), file=sys.stderr)
+    print(_painted(text), file=sys.stderr)
 
 
 def warn(text: str) -> None:
     """Print a warning on standard error."""
-    sys.stdout.flush()
-    print(f"{_styled('warning:', 'yellow', sys.stderr)} {harmless(text)}", file=sys.stderr)
+    note(f"{_styled('warning:', 'yellow', sys.stderr)} {text}")
 
 
 def show_error(summary: str, details: Sequence[str], hint: str) -> None:
     """Print what is wrong, each fault on its line, and what to do."""
-    sys.stdout.flush()
-    print(f"{_styled('error:', 'red', sys.stderr)} {harmless(summary)}", file=sys.stderr)
+    note(f"{_styled('error:', 'red', sys.stderr)} {summary}")
     for detail in details[:MOST_DETAILS]:
-        print("  " + harmless(detail).replace("\n", "\n  "), file=sys.stderr)
+        note("  " + detail.replace("\n", "\n  "))
     if len(details) > MOST_DETAILS:
-        print(f"  … and {len(details) - MOST_DETAILS:,} more", file=sys.stderr)
+        note(f"  … and {len(details) - MOST_DETAILS:,} more")
     if hint:
-        print(f"{_styled('do:', 'bold', sys.stderr)} {harmless(hint)}", file=sys.stderr)
+        note(f"{_styled('do:', 'bold', sys.stderr)} {hint}")
 
 
 def styled(text: str, style: Style) -> str:
@@ -141,7 +157,7 @@ def styled(text: str, style: Style) -> str:
 def _styled(text: str, style: Style, stream: Any) -> str:
     if not stream.isatty() or os.environ.get("NO_COLOR"):
         return text
-    return f"\x1b[{_CODES[style]}m{text}\x1b[0m"
+    return f"{_MARK}{_CODES[style]}m{text}{_MARK}0m"
 
 
 def table(
@@ -211,7 +227,8 @@ def _folded_table(
     console = Console(file=sys.stdout, highlight=False, soft_wrap=False)
     with console.capture() as capture:
         console.print(grid)
-    say("\n".join(line.rstrip() for line in capture.get().splitlines()))
+    # The escapes in it are the library's, for our styles; the cells had none.
+    print("\n".join(line.rstrip() for line in capture.get().splitlines()))
 
 
 def one_line(cell: str) -> str:
@@ -239,7 +256,7 @@ def confirm(question: str, *, yes: bool, what: str = "this changes the game fold
             hint="Call it in a terminal, or give --yes.",
         )
     sys.stdout.flush()
-    print(f"{question} [y/N] ", end="", file=sys.stderr, flush=True)
+    print(f"{harmless(question)} [y/N] ", end="", file=sys.stderr, flush=True)
     answer = sys.stdin.readline().strip().lower()
     return answer in ("y", "yes")
 

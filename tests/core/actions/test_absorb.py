@@ -35,6 +35,20 @@ class AbsorbTest(WorldTest):
     def files(self) -> dict[str, Entry]:
         return {n: e for n, e in without_marker(self.world.game()).items() if not n.endswith("/")}
 
+    @unittest.skipIf(os.name == "nt", "no such names there")
+    def test_what_no_archive_can_hold_stays_and_is_named(self) -> None:
+        self.make_world()
+        game = self.world.path("game").encode()
+        for name in (b"\xff\xfe.txt", b'quote".txt', b"new\nline.txt", b"plain.txt"):
+            with open(os.path.join(game, name), "wb") as file:
+                file.write(name)
+        planned = self.absorb()
+        self.assertEqual([each.path for each in planned.findings], ["@game/plain.txt"])
+        self.assertEqual(len(planned.left), 3)
+        self.assertTrue(all("name" in each.detail for each in planned.left))
+        self.world.run("vet")
+        self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
+
     def test_what_a_program_did_comes_and_goes_like_any_mod(self) -> None:
         self.make_world()
         applied = self.world.game()

@@ -11,7 +11,7 @@ import os
 import shutil
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.learning import learn_vanilla
@@ -36,7 +36,7 @@ from rellum.core.folder.content import RELLUM, VANILLA, Content
 from rellum.core.folder.model import Finding
 from rellum.core.ids import ModId, ReleaseName
 from rellum.core.pack.marker import refuse_other_owner
-from rellum.core.paths import GAME, PlacePath, parents
+from rellum.core.paths import GAME, PlacePath, fault_in_relative, is_text, parents
 from rellum.core.shelf.store import Shelf
 
 """The catalog folder in the pack's folder that has the cards of what was absorbed."""
@@ -166,7 +166,11 @@ def _plan(opened: OpenPack, mod: str, paths: Sequence[str], source: str) -> Abso
             hint="See 'rellum check'.",
         )
     version = str(releases_of(opened, mod) + 1)
-    left = tuple(each for each in chosen if each not in fits)
+    left = tuple(
+        replace(each, detail=_fault_in_name(each.path) or each.detail)
+        for each in chosen
+        if each not in fits
+    )
     lacking = _lacking(opened, [each.path for each in fits if each.owner == VANILLA], source)
     return Absorbing(
         mod=mod, version=version, findings=tuple(fits), left=left, lacking=tuple(lacking)
@@ -191,7 +195,16 @@ def _can_be_absorbed(finding: Finding, opened: OpenPack) -> bool:
         entry = opened.state.baseline([finding.path]).get(finding.path)
         return finding.owner == VANILLA and entry is not None and entry.kind == "file"
     file = opened.roots.absolute(finding.path)
-    return os.path.isfile(file) and not os.path.islink(file)
+    is_file = os.path.isfile(file) and not os.path.islink(file)
+    return is_file and not _fault_in_name(finding.path)
+
+
+def _fault_in_name(path: PlacePath) -> str:
+    """Say why a file cannot be in an archive and a card; an empty text where it can."""
+    if not is_text(path):
+        return "its name is no Unicode text"
+    fault = fault_in_relative(path.partition("/")[2])
+    return f"no archive may have such a name: {fault}" if fault else ""
 
 
 def _record(opened: OpenPack, planned: Absorbing, pack: PackChange) -> None:
