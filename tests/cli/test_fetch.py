@@ -167,6 +167,7 @@ class FetchTest(WorldTest):
         content[1500] ^= 1
         self.offer_parts(bytes(content))
         self.ready()
+        self.name_sources()
         status, told = self.fetch()
         self.assertEqual((status, len(told["fetched"]), len(told["failed"])), (1, 2, 1))
         self.assertIn("is damaged", told["failed"][0]["reasons"][-1])
@@ -174,9 +175,25 @@ class FetchTest(WorldTest):
     def test_file_addresses_and_parts(self) -> None:
         self.offer_parts(zip_bytes({"mods/cut.dat": NOISE.randbytes(3000)}))
         self.ready()
+        self.name_sources()
         self.assertEqual(self.fetch()[0], 0)
         self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
         self.assertTrue(os.path.exists(self.world.path("game", "mods", "cut.dat")))
+
+    def test_files_of_this_machine_come_only_from_where_the_pack_says(self) -> None:
+        """A card from a stranger must not read whatever lies on the disk."""
+        self.offer_parts(b"x" * 3300)
+        self.ready()
+        status, document = self.fetch()
+        self.assertEqual(status, 1)
+        self.assertIn("under sources in [pack]", json.dumps(document))
+        self.assertEqual(os.listdir(self.world.path("shelf", "archives")), [])
+
+    def name_sources(self) -> None:
+        with open(self.world.path("pack", "rellum.toml"), encoding="utf-8") as file:
+            text = file.read()
+        text = text.replace("[pack]\n", '[pack]\nsources = ["../site"]\n', 1)
+        write_tree(self.world.path("pack"), {"rellum.toml": text.encode()})
 
     def offer_parts(self, content: bytes) -> None:
         """Add a mod whose archive is cut into three files on this machine."""

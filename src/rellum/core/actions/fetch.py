@@ -17,6 +17,7 @@ from rellum.core.fetching.metalink import ListedFile, metalink_text, read_metali
 from rellum.core.fetching.model import FetchListener, FileProgress, Outcome, Patience, Wanted
 from rellum.core.fetching.partial import forget_partial
 from rellum.core.hashing import Digest
+from rellum.core.pack.pack_file import PackFile
 from rellum.core.process_lock import hold
 from rellum.core.progress import silent
 from rellum.core.shelf.intake import Hashes
@@ -153,7 +154,7 @@ def fetch(
         failed: list[Failed] = []
         with hold(lock, f"the shelf {taker.shelf.folder}", FetchBusy):
             fetcher = Fetcher(folder, patience, listen)
-            for each, outcome in _fetched(fetcher, wanted.fetchable):
+            for each, outcome in _fetched(fetcher, wanted):
                 taken, reasons = _take(taker, fetcher, outcome)
                 if taken:
                     fetched.append(Fetched(taken=taken, given_up=outcome.reasons))
@@ -167,8 +168,8 @@ def fetch(
     )
 
 
-def _fetched(fetcher: Fetcher, files: Sequence[NeededFile]) -> Iterator[tuple[NeededFile, Outcome]]:
-    by_wanted = {_wanted(each): each for each in files}
+def _fetched(fetcher: Fetcher, to_fetch: ToFetch) -> Iterator[tuple[NeededFile, Outcome]]:
+    by_wanted = {_wanted(each, to_fetch.needs.pack): each for each in to_fetch.fetchable}
     for outcome in fetcher.fetch(tuple(by_wanted)):
         yield by_wanted[outcome.wanted], outcome
 
@@ -198,7 +199,7 @@ def _take(taker: Taker, fetcher: Fetcher, outcome: Outcome) -> tuple[Taken | Non
     return replace(taken, path=wanted.name), ()
 
 
-def _wanted(needed: NeededFile) -> Wanted:
+def _wanted(needed: NeededFile, pack: PackFile) -> Wanted:
     file = needed.file
     return Wanted(
         name=file.name,
@@ -207,6 +208,7 @@ def _wanted(needed: NeededFile) -> Wanted:
         blake3=file.blake3,
         urls=file.urls,
         folder=os.path.dirname(needed.release.source.file),
+        sources=(*pack.catalogs, *pack.sources),
     )
 
 
@@ -218,7 +220,7 @@ def _refuse_without_room(wanted: ToFetch, folder: str) -> None:
     packed = unpacked = 0
     for each in wanted.fetchable:
         size = each.file.size or 0
-        key = os.path.join(folder, _wanted(each).key)
+        key = os.path.join(folder, _wanted(each, wanted.needs.pack).key)
         packed += max(0, size - (os.path.getsize(key) if os.path.exists(key) else 0))
         unpacked += each.file.unpacked or size
     game = wanted.needs.pack.game_folder or folder

@@ -14,7 +14,8 @@ State = Literal["queued", "fetching", "waiting", "checking", "fetched", "failed"
 class Wanted:
     """A file to fetch: at least one hash, and addresses to be tried in order. ``size`` is in bytes.
 
-    ``folder`` is where relative ``file:`` addresses begin.
+    ``folder`` is where relative ``file:`` addresses begin; ``sources`` are the folders in which what they
+    mean may lie.
     """
 
     name: str
@@ -23,6 +24,7 @@ class Wanted:
     blake3: str | None
     urls: tuple[str, ...]
     folder: str = "."
+    sources: tuple[str, ...] = ()
 
     @property
     def key(self) -> str:

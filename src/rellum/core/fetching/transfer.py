@@ -22,6 +22,7 @@ from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, what_instead
 from rellum.core.fetching.model import Patience, Wanted, shown_url
 from rellum.core.fetching.partial import Partial
 from rellum.core.hashing import open_regular
+from rellum.core.paths import is_inside
 
 PIECE_BYTES: Final = 1 << 19
 _MOST_REDIRECTIONS: Final = 10
@@ -68,6 +69,10 @@ class Transfer:
 
     def _copy(self, wanted: Wanted, url: str, partial: Partial, arrived: Arrived) -> None:
         path = local_path(url, wanted.folder)
+        if not any(is_inside(path, each) for each in wanted.sources):
+            raise AddressFails(
+                f"{path} lies neither in a catalog nor in a folder under sources in [pack] of rellum.toml"
+            )
         try:
             descriptor = open_regular(path)
         except OSError as error:

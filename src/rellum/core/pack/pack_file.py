@@ -52,6 +52,7 @@ class PackFile:
     whatever the load order. ``places`` are folders of places outside the game folder. ``variables``
     are for texts that mods make. ``settings`` are paths, as they are written, with what becomes of a
     conflict of settings in them; ``nested`` are those with how a folder of the same name is laid in them.
+    ``sources`` are folders from which ``file:`` addresses of cards may be read, beside the catalogs.
     """
 
     name: str
@@ -68,6 +69,7 @@ class PackFile:
     variables: tuple[tuple[str, str], ...] = ()
     settings: tuple[tuple[str, str, Source], ...] = ()
     nested: tuple[tuple[str, str, Source], ...] = ()
+    sources: tuple[str, ...] = ()
     grafts: tuple[Graft, ...] = ()
 
 
@@ -82,6 +84,7 @@ def read_pack_file(home: PackHome) -> PackFile:
     name = pack.text("name", "north-sea") or os.path.basename(home.folder)
     catalogs = pack.texts("catalogs", "../catalog")
     trust = _read_trust(pack)
+    sources = pack.texts("sources", "../downloads")
     pack.finish()
     game = root.table("game")
     sheet = game.parsed("sheet", "fathomline", parse_id)
@@ -107,6 +110,7 @@ def read_pack_file(home: PackHome) -> PackFile:
         name=name,
         catalogs=tuple(os.path.normpath(os.path.join(home.folder, each)) for each in catalogs),
         trust=trust,
+        sources=tuple(os.path.normpath(os.path.join(home.folder, each)) for each in sources),
         game_range=game_range,
         sheet=SheetId(sheet) if sheet else None,
         game_folder=os.path.normpath(os.path.join(home.folder, folder)) if folder else None,
