@@ -121,8 +121,28 @@ class ArchiveTest(unittest.TestCase):
             (10, "holds more than the 10 bytes"),
             (500_000_000, "would unpack"),
         ):
-            content[at : at + 4] = struct.pack("<L", declared)
+            content[at : at + 4] = content[22:26] = struct.pack("<L", declared)
             self.assertIn(words, self.refusal(bytes(content)))
+
+    def test_list_and_member_that_disagree(self) -> None:
+        """Name, method, encryption and sizes before a member's content are those in the list."""
+        content = zip_bytes({"aaa.txt": b"hello" * 100})
+        for at, other in (
+            (30, b"zzz"), (22, struct.pack("<L", 7)), (18, struct.pack("<L", 7)), (8, b"\0\0"), (6, b"\1"),
+            (26, struct.pack("<H", 6)),
+        ):  # fmt: skip
+            patched = content[:at] + other + content[at + len(other) :]
+            self.assertIn("another in the list", self.refusal(patched), at)
+
+    def test_a_comment_full_of_ends(self) -> None:
+        content = zip_bytes({"a": b"a"})
+        for end in (
+            b"PK\5\6" + bytes(18),
+            b"PK\5\6" + struct.pack("<HHHHLLH", 1, 1, 9, 9, 9, 9, 0),
+        ):
+            comment = end * 2_900
+            patched = content[:-2] + struct.pack("<H", len(comment)) + comment
+            self.assertIn("several end records", self.refusal(patched))
 
     @settings(max_examples=150, deadline=None)
     @given(st.integers(0, 10**6), st.integers(1, 255))

@@ -36,7 +36,9 @@ from rellum.core.hashing import Digest
 from rellum.core.paths import MemberPath
 from rellum.core.progress import Listener, silent
 
-_LOCAL_HEADER: Final = struct.Struct("<4s22xHH")
+_LOCAL_HEADER: Final = struct.Struct("<4s2xHH4xLLLHH")
+_ENCRYPTED, _SIZES_FOLLOW, _UTF8 = 0x1, 0x8, 0x800
+_IN_ZIP64: Final = 0xFFFFFFFF
 _DEFLATED, _STORED = zipfile.ZIP_DEFLATED, zipfile.ZIP_STORED
 
 Work = TypeVar("Work")
@@ -196,11 +198,7 @@ class _OpenZip:
     def pieces(self, entry: _Entry) -> Iterator[bytes]:
         """Yield a member's content in pieces of at most 4 MiB. Raises ArchiveFault."""
         info = entry.info
-        header = self._file.read_at(entry.offset, _LOCAL_HEADER.size)
-        if len(header) < _LOCAL_HEADER.size or header[:4] != b"PK\x03\x04":
-            raise self._archive.fault(f"the member {entry.path} is cut short")
-        _, name_length, extra_length = _LOCAL_HEADER.unpack(header)
-        offset = entry.offset + _LOCAL_HEADER.size + name_length + extra_length
+        offset = self._content_offset(entry)
         if info.compress_type == _STORED:
             yield from self._stored(offset, entry)
             return
@@ -211,6 +209,29 @@ class _OpenZip:
             yield from inflate(self._file.read_at, offset, info.compress_size, info.file_size)
         except DeflateFault as error:
             raise self._archive.fault(f"the member {entry.path} is damaged: {error}") from error
+
+    def _content_offset(self, entry: _Entry) -> int:
+        """Return where a member's content begins. Raises ArchiveFault.
+
+        What stands before the content must be what the list says: where the two disagree, one reader sees
+        another member than the next.
+        """
+        info = entry.info
+        name = info.orig_filename.encode("utf-8" if info.flag_bits & _UTF8 else "cp437")
+        header = self._file.read_at(entry.offset, _LOCAL_HEADER.size + len(name))
+        if len(header) < _LOCAL_HEADER.size or header[:4] != b"PK\x03\x04":
+            raise self._archive.fault(f"the member {entry.path} is cut short")
+        _, flags, method, _, packed, size, name_length, extra_length = _LOCAL_HEADER.unpack_from(
+            header
+        )
+        is_same = method == info.compress_type and not (flags ^ info.flag_bits) & _ENCRYPTED
+        if not flags & _SIZES_FOLLOW and _IN_ZIP64 not in (packed, size):
+            is_same = is_same and (packed, size) == (info.compress_size, info.file_size)
+        if not is_same or name_length != len(name) or header[_LOCAL_HEADER.size :] != name:
+            raise self._archive.fault(
+                f"the member {entry.path} is another in the list than where it stands"
+            )
+        return int(entry.offset + _LOCAL_HEADER.size + name_length + extra_length)
 
     def _stored(self, offset: int, entry: _Entry) -> Iterator[bytes]:
         left = entry.info.file_size

@@ -45,6 +45,7 @@ def read_list(parts: Sequence[str], name: str, encoding: str = "") -> ZipList:
     """
     try:
         with JoinedFile(parts) as joined:
+            _find_end(joined)
             stream = _with_own_end(joined) if len(parts) > 1 else io.BufferedReader(joined)
             with zipfile.ZipFile(stream) as archive:
                 infos = archive.infolist()
@@ -66,7 +67,10 @@ def disk_number(path: str) -> int:
     Only the last part says so. Raises OSError.
     """
     with JoinedFile([path]) as file:
-        at, tail = _find_end(file)
+        try:
+            at, tail = _find_end(file)
+        except zipfile.BadZipFile:  # told when its list is read
+            return 0
         return int(_END.unpack_from(tail, at)[1]) if at >= 0 else 0
 
 
@@ -116,10 +120,23 @@ def _no_list(path: str, error: Exception) -> str:
 
 
 def _find_end(file: JoinedFile) -> tuple[int, bytes]:
-    """Return where in the last bytes the end record stands (-1: nowhere), and those bytes."""
+    """Return where in the last bytes the end record stands (-1: nowhere), and those bytes.
+
+    Raises BadZipFile where several records end, with their comments, where the file does: which members there
+    are would depend on who reads it.
+    """
     count = min(file.size, _LONGEST_COMMENT + _END.size + _LOCATOR.size + _END64.size)
     tail = file.read_at(file.size - count, count)
-    return tail.rfind(b"PK\x05\x06", 0, len(tail) - _END.size + 4), tail
+    ends = []
+    at = tail.find(b"PK\x05\x06")
+    while 0 <= at <= len(tail) - _END.size:
+        comment = _END.unpack_from(tail, at)[-1]
+        if at + _END.size + comment == len(tail):
+            ends.append(at)
+        at = tail.find(b"PK\x05\x06", at + 1)
+    if len(ends) > 1:
+        raise zipfile.BadZipFile("it has several end records, and it is not clear which counts")
+    return ends[0] if ends else tail.rfind(b"PK\x05\x06", 0, len(tail) - _END.size + 4), tail
 
 
 class _Overlaid(io.RawIOBase):
