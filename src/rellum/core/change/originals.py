@@ -52,10 +52,13 @@ def is_shared(path: str) -> bool:
     if sys.platform != "linux":
         return False
     import fcntl
+    import signal
 
     # A read lease is refused while anybody has the file open for writing; see fcntl(2), F_SETLEASE.
     descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
     try:
+        # Who opens it for writing in this moment makes a signal: one that nobody minds, not one that kills.
+        fcntl.fcntl(descriptor, fcntl.F_SETSIG, signal.SIGURG)
         fcntl.fcntl(descriptor, fcntl.F_SETLEASE, fcntl.F_RDLCK)
         fcntl.fcntl(descriptor, fcntl.F_SETLEASE, fcntl.F_UNLCK)
     except OSError as error:
