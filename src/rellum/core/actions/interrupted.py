@@ -101,9 +101,9 @@ def mend_interrupted(
             mended=Mended(
                 action=salvage.journal.action,
                 is_done=is_done,
-                lost=salvage.lost,
+                lost=0 if is_done else salvage.lost,  # what is done, the state knows whole
                 left=tuple(left),
-                unknown=() if known else tuple(_doubtful(opened, journal, aside)),
+                unknown=() if known or is_done else tuple(_doubtful(opened, journal, aside)),
                 rescued=rescued if count else "",
                 rescued_files=count,
                 journal=aside,
