@@ -70,6 +70,9 @@ _LAST_WORDS = {
 def _unforeseen(summary: str, hint: str) -> int:
     """Say what failed, and how far the command had come; return the exit status."""
     status, words = _LAST_WORDS[standing()]
+    if not status:
+        console.warn(f"{summary}. {words.format(hint)}")
+        return status
     console.show_error(summary, (), words.format(hint))
     return status
 

@@ -13,6 +13,7 @@ from rellum.core.actions.identify import Identified, NotVanilla, identify_folder
 from rellum.core.actions.open_pack import GameGone
 from rellum.core.actions.rebuild import NotDamaged, Rebuilt, rebuild
 from rellum.core.actions.restore import restore_all
+from rellum.core.change.journal_reading import JournalDamaged
 from rellum.core.folder.baselines import SumsFault, parse_sums, sums_text
 from rellum.core.pack.marker import FolderOwned
 from rellum.core.pack.state import StateFault
@@ -178,6 +179,20 @@ class RebuildTest(WorldTest):
         self.assertEqual(self.rebuild().unsure, ("@game/data/sea.dat",))
         write_tree(self.world.path("copy"), VANILLA)
         self.world.restore_all(source=self.world.path("copy"))
+        self.assertEqual(self.world.game(), vanilla)
+
+    def test_with_a_damaged_journal_one_command_follows_the_other(self) -> None:
+        self.world.add_release("tides", "1", {"data/sea.dat": b"tides", "mods/tides/a.dat": b"a"})
+        vanilla = self.world.game()
+        self.make_applied()
+        write_tree(self.world.path("pack", ".rellum"), {"journal": b"no journal"})
+        os.unlink(self.world.path("pack", ".rellum", "state.db"))
+        with self.assertRaises(JournalDamaged):
+            self.rebuild()
+        said = self.world.run("restore", "--interrupted", "--yes")
+        self.assertNotIn("Traceback", said.stderr)
+        self.assertEqual(self.world.check(deep=True).findings, ())
+        self.world.restore_all()
         self.assertEqual(self.world.game(), vanilla)
 
     def test_a_game_that_was_moved_is_found_by_its_marker(self) -> None:

@@ -15,7 +15,8 @@ from dataclasses import dataclass
 from rellum.core.actions.apply import Preparing
 from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.change.journal_reading import read_journal
+from rellum.core.change.journal import Step
+from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, read_journal
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.identify import identify, identify_now
@@ -223,6 +224,17 @@ def _folders_of(opened: OpenPack, target: Target, laid: list[PlacePath]) -> list
     return sorted(folders - opened.state.baseline(folders).keys())
 
 
+def _unfinished_steps(journal: str) -> tuple[Step, ...]:
+    """Return the steps of an interrupted change; of a damaged journal those that can be relied on."""
+    try:
+        unfinished = read_journal(journal)
+    except JournalDamaged as damage:
+        return damage.salvage.journal.steps
+    except NewerJournal:
+        return ()
+    return unfinished.steps if unfinished else ()
+
+
 def _bring_back_store(home: PackHome, journal: str) -> tuple[str, int]:
     """Leave in the store what is needed of it, and move the rest into a folder of its own."""
     waiting, store = home.waiting_store, home.originals_folder
@@ -231,8 +243,7 @@ def _bring_back_store(home: PackHome, journal: str) -> tuple[str, int]:
     state = open_state(home)
     needed: set[Digest] = set(state.needed_counts())
     state.close()
-    unfinished = read_journal(journal)
-    for step in unfinished.steps if unfinished else ():
+    for step in _unfinished_steps(journal):
         needed |= {content.digest for content in (step.before, step.after) if content}
     rescued = os.path.join(home.state_folder, f"rescued-{time.strftime('%Y%m%d-%H%M%S')}")
     count = 0

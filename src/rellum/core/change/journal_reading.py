@@ -47,8 +47,8 @@ class JournalDamaged(BegunOnly):
         action = f" of '{salvage.journal.action}'" if salvage.has_begin else ""
         super().__init__(
             f"a change{action} was interrupted, and its journal is damaged: {path}",
-            hint="Nothing was changed now, and nothing is let go of. 'rellum restore --interrupted' compares "
-            "the folder with what is known, and brings it back to before that change.",
+            hint="Nothing is touched before that is looked at: 'rellum restore --interrupted' compares the "
+            "folder with what is known, and brings it back to before that change.",
         )
         self.salvage = salvage
 
