@@ -32,7 +32,7 @@ from rellum.core.layers.model import Brought, LayerEdit
 from rellum.core.layers.target import Members
 from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.state import open_state
+from rellum.core.pack.open_state import open_state
 from rellum.core.paths import PlacePath, TargetPath
 
 SHEET = """\

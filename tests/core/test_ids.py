@@ -7,7 +7,7 @@ from contextlib import closing
 
 from rellum.core.ids import ModId, ReleaseName
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.state import open_state
+from rellum.core.pack.open_state import open_state
 from tests.support import WorldTest
 
 LISTED = '[mod]\nid = "tides"\nname = "Tides"\nversions = "listed"\n'

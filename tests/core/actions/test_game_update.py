@@ -13,7 +13,7 @@ from rellum.core.actions.rewind import NeedsOldGame
 from rellum.core.actions.sweep import sweep
 from rellum.core.errors import NoAnswer
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.state import open_state
+from rellum.core.pack.open_state import open_state
 from tests.support import VANILLA, WorldTest, ignore_recovery, without_marker, write_tree
 
 DAMAGED = {"vanilla-changed", "vanilla-missing"}

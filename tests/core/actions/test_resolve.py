@@ -10,7 +10,7 @@ from rellum.core.actions.wants import BadRange
 from rellum.core.folder.scan import scan_stamps
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp
-from rellum.core.pack.state import open_state
+from rellum.core.pack.open_state import open_state
 from tests.support import WorldTest, ignore_recovery
 
 

@@ -42,10 +42,11 @@ from rellum.core.pack.checkpoints import BaselineChange
 from rellum.core.pack.home import PACK_FILE, PackHome, pack_texts
 from rellum.core.pack.marker import MARKER_PATH, lay_marker, refuse_other_owner
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, write_vanilla
+from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
-from rellum.core.pack.state import Adopted, StateFault, new_id, open_state
+from rellum.core.pack.state import Adopted, StateFault, new_id
 from rellum.core.paths import PlacePath, Roots, is_inside, is_text, shown
 from rellum.core.progress import Listener, silent
 from rellum.core.versions.orderings import parse_version

@@ -16,8 +16,9 @@ from rellum.core.layers.placing import place_archives
 from rellum.core.layers.wrappers import KnownFolders
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease
+from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_file import PackFile
-from rellum.core.pack.state import State, StateFault, open_state
+from rellum.core.pack.state import State, StateFault
 from rellum.core.paths import MemberPlace, PlacePath, Roots, file_of
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf

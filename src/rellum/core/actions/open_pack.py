@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
+from rellum.core.pack.open_state import open_state
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.rules import NOTE, FolderRules, read_rules
-from rellum.core.pack.state import LAID_SINCE, Adopted, State, StateFault, open_state
+from rellum.core.pack.state import LAID_SINCE, Adopted, State, StateFault
 from rellum.core.paths import PlacePath, Roots
 
 if TYPE_CHECKING:

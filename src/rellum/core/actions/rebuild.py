@@ -26,9 +26,10 @@ from rellum.core.layers.model import Removal, Target
 from rellum.core.pack.home import PackHome, pack_home, pack_texts
 from rellum.core.pack.marker import lay_marker, marked_id
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, read_vanilla
+from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
-from rellum.core.pack.state import Adopted, StateChange, StateFault, new_id, open_state
+from rellum.core.pack.state import Adopted, StateChange, StateFault, new_id
 from rellum.core.paths import PlacePath, Roots
 from rellum.core.shelf.store import Shelf
 from rellum.core.versions.orderings import parse_version

@@ -14,6 +14,7 @@ from rellum.core.folder.identity import Identity
 from rellum.core.folder.stamps import join_rows
 from rellum.core.pack.checkpoints import Checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
+from rellum.core.pack.open_state import open_state
 from rellum.core.pack.rows import LAID_MARKS, file_row, laid_row
 from rellum.core.pack.schema import (
     SCHEMA,
@@ -23,7 +24,7 @@ from rellum.core.pack.schema import (
     SCHEMA_VERSION,
     spelling_rows,
 )
-from rellum.core.pack.state import Adopted, State, StateFault, now, open_state
+from rellum.core.pack.state import Adopted, State, StateFault, now
 from rellum.core.paths import GAME
 
 FORMAT = 1

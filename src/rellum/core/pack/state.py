@@ -27,7 +27,6 @@ from rellum.core.pack.checkpoints import (
     Checkpoints,
     PackTexts,
 )
-from rellum.core.pack.home import PackHome
 from rellum.core.pack.kept import Kept, KeptCopies
 from rellum.core.pack.recording import (
     learn_vanilla,
@@ -43,8 +42,8 @@ from rellum.core.pack.rows import (
     laid_of_row,
     laid_row,
 )
-from rellum.core.pack.schema import SCHEMA_VERSION, upgrade
 from rellum.core.paths import PlacePath, is_text
+from rellum.core.read_only import refuse
 
 if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
@@ -109,8 +108,10 @@ class Made(NamedTuple):
 class State:
     """An open state database."""
 
-    def __init__(self, connection: sqlite3.Connection) -> None:
+    def __init__(self, connection: sqlite3.Connection, read_only: str = "") -> None:
+        """``read_only``: the folder that cannot be written, where this is a copy in memory for that."""
         self._db = connection
+        self._read_only = read_only
         self.has_forgotten = False
         """Whether a change recorded here let go of old checkpoints, and so perhaps of contents."""
 
@@ -122,6 +123,11 @@ class State:
     def close(self) -> None:
         """Close the database."""
         self._db.close()
+
+    def refuse_read_only(self) -> None:
+        """Raise ReadOnly where nothing can be kept: called before a change, and for what the user decides."""
+        if self._read_only:
+            raise refuse("the pack", self._read_only)
 
     def adopted(self) -> Adopted:
         """Return what was adopted."""
@@ -241,7 +247,8 @@ class State:
         return KeptCopies(self._db)
 
     def forget_kept(self, numbers: Iterable[int]) -> None:
-        """Take kept copies off the list, durably."""
+        """Take kept copies off the list, durably. Raises ReadOnly."""
+        self.refuse_read_only()
         with self._db:
             self.kept.forget(numbers)
 
@@ -305,7 +312,8 @@ class State:
         return dict(self._db.execute("SELECT path, mode FROM guarded"))
 
     def set_absorbing(self, files: Mapping[PlacePath, Digest]) -> None:
-        """Note of which vanilla files copies are kept, durably."""
+        """Note of which vanilla files copies are kept, durably. Raises ReadOnly."""
+        self.refuse_read_only()
         with self._db:
             self._db.execute("DELETE FROM absorbing")
             self._db.executemany("INSERT INTO absorbing VALUES (?, ?)", files.items())
@@ -405,39 +413,6 @@ def _touched(change: StateChange) -> list[tuple[PlacePath]]:
     paths = {path for path, _ in change.before.files}
     paths |= {PlacePath(path) for path, _ in change.baseline}
     return [(path,) for path in paths if path not in change.unsure]
-
-
-def open_state(home: PackHome) -> State:
-    """Open a pack's state. Raises StateFault."""
-    if not os.path.isfile(home.state_file):
-        raise StateFault(
-            f"the pack {home.folder} has not adopted a game yet",
-            hint="Begin with 'rellum adopt GAME-FOLDER'.",
-        )
-    try:
-        connection = sqlite3.connect(home.state_file, timeout=10)
-        connection.execute("PRAGMA synchronous = FULL")
-        version = connection.execute("PRAGMA user_version").fetchone()[0]
-        adopted = version and connection.execute("SELECT count(*) FROM adopted").fetchone()[0]
-        if adopted and version < SCHEMA_VERSION:
-            upgrade(connection, version)
-    except sqlite3.Error as error:
-        raise StateFault(
-            f"{home.state_file} is damaged: {error}",
-            hint="Nothing was changed. 'rellum adopt GAME --rebuild' makes a new one from the line-up, the "
-            "shelf and the game folder; the damaged file is kept.",
-        ) from error
-    if version > SCHEMA_VERSION:
-        raise StateFault(
-            f"{home.state_file} was written by a newer Rellum (schema {version})",
-            hint="Update Rellum.",
-        )
-    if not adopted:
-        raise StateFault(
-            f"the pack {home.folder} has not adopted a game yet",
-            hint="Begin with 'rellum adopt GAME-FOLDER'.",
-        )
-    return State(connection)
 
 
 def new_id() -> str:

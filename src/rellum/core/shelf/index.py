@@ -15,6 +15,7 @@ from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
 from rellum.core.ids import ModId
 from rellum.core.paths import MemberPath
+from rellum.core.read_only import is_read_only, open_in_memory, refuse
 
 SCHEMA_VERSION: Final = 3
 
@@ -123,8 +124,8 @@ class Index:
     def __init__(self, folder: str) -> None:
         """Open it, or make it. Raises ShelfFault."""
         try:
-            os.makedirs(os.path.join(folder, "archives"), exist_ok=True)
-            self._db = sqlite3.connect(os.path.join(folder, "shelf.db"), timeout=30)
+            self._read_only = folder if is_read_only(folder) else ""
+            self._db = self._connected(folder)
             self._hashes: set[str | None] | None = None
             version = self._db.execute("PRAGMA user_version").fetchone()[0]
             if version < SCHEMA_VERSION:
@@ -142,6 +143,18 @@ class Index:
                 f"the shelf {folder} was written by a newer Rellum",
                 hint="Update Rellum, or set RELLUM_SHELF to another folder.",
             )
+
+    def _connected(self, folder: str) -> sqlite3.Connection:
+        file = os.path.join(folder, "shelf.db")
+        if self._read_only:
+            return open_in_memory(file) if os.path.exists(file) else sqlite3.connect(":memory:")
+        os.makedirs(os.path.join(folder, "archives"), exist_ok=True)
+        return sqlite3.connect(file, timeout=30)
+
+    def refuse_read_only(self) -> None:
+        """Raise ReadOnly where nothing can be kept."""
+        if self._read_only:
+            raise refuse("the shelf", self._read_only)
 
     def close(self) -> None:
         """Close the database."""
@@ -186,7 +199,8 @@ class Index:
         )
 
     def add(self, entry: ShelfEntry, members: tuple[Member, ...]) -> ShelfEntry:
-        """Record a file, or record it anew; return it as it is recorded."""
+        """Record a file, or record it anew; return it as it is recorded. Raises ReadOnly."""
+        self.refuse_read_only()
         self._hashes = None
         listing = json.dumps(
             [
@@ -233,7 +247,8 @@ class Index:
         return row and ShelfEntry(digest=Digest(row[0]), size=row[1], sha256=row[2], name=row[3])
 
     def forget(self, digest: Digest) -> None:
-        """Take a file out of the index; what its members were stays known."""
+        """Take a file out of the index; what its members were stays known. Raises ReadOnly."""
+        self.refuse_read_only()
         with self._db:
             self._db.execute(
                 "INSERT OR REPLACE INTO known SELECT blake3, size, sha256, name, members"
@@ -244,7 +259,8 @@ class Index:
             self._db.execute("DELETE FROM stated WHERE blake3 = ?", (digest,))
 
     def state(self, mod: ModId, version: str, build: str, name: str, digest: Digest) -> None:
-        """Remember that somebody said which file of which release this is."""
+        """Remember that somebody said which file of which release this is. Raises ReadOnly."""
+        self.refuse_read_only()
         with self._db:
             self._db.execute(
                 "INSERT OR REPLACE INTO stated VALUES (?, ?, ?, ?, ?)",

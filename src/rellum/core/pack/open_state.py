@@ -1,0 +1,51 @@
+"""Opening a pack's state: its checks, and its form."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.schema import SCHEMA_VERSION, upgrade
+from rellum.core.pack.state import State, StateFault
+from rellum.core.read_only import is_read_only, open_in_memory
+
+
+def open_state(home: PackHome) -> State:
+    """Open a pack's state. Raises StateFault."""
+    if not os.path.isfile(home.state_file):
+        raise StateFault(
+            f"the pack {home.folder} has not adopted a game yet",
+            hint="Begin with 'rellum adopt GAME-FOLDER'.",
+        )
+    try:
+        connection = _connect(home)
+        version = connection.execute("PRAGMA user_version").fetchone()[0]
+        adopted = version and connection.execute("SELECT count(*) FROM adopted").fetchone()[0]
+        if adopted and version < SCHEMA_VERSION:
+            upgrade(connection, version)
+    except sqlite3.Error as error:
+        raise StateFault(
+            f"{home.state_file} is damaged: {error}",
+            hint="Nothing was changed. 'rellum adopt GAME --rebuild' makes a new one from the line-up, the "
+            "shelf and the game folder; the damaged file is kept.",
+        ) from error
+    if version > SCHEMA_VERSION:
+        raise StateFault(
+            f"{home.state_file} was written by a newer Rellum (schema {version})",
+            hint="Update Rellum.",
+        )
+    if not adopted:
+        raise StateFault(
+            f"the pack {home.folder} has not adopted a game yet",
+            hint="Begin with 'rellum adopt GAME-FOLDER'.",
+        )
+    return State(connection, home.state_folder if is_read_only(home.state_folder) else "")
+
+
+def _connect(home: PackHome) -> sqlite3.Connection:
+    if is_read_only(home.state_folder):
+        return open_in_memory(home.state_file)
+    connection = sqlite3.connect(home.state_file, timeout=10)
+    connection.execute("PRAGMA synchronous = FULL")
+    return connection
