@@ -12,8 +12,8 @@ import sqlite3
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+from rellum.core.database import connect_reading, is_read_only
 from rellum.core.errors import UserError
-from rellum.core.read_only import connect_reading, is_read_only
 
 
 @contextmanager

@@ -7,6 +7,7 @@ import shutil
 import tempfile
 import unittest
 
+from rellum.core.actions.kept import list_kept
 from rellum.core.actions.restore import (
     NoOriginal,
     NothingToRestore,
@@ -86,6 +87,9 @@ class RestoreTest(WorldTest):
         self.world.write_game("data/twin.dat", b"edited")
         self.paths("data/twin.dat")
         self.assertEqual(self.content("data/twin.dat"), VANILLA["data/twin.dat"])
+        [kept] = list_kept(self.world.path("pack"), ignore_recovery)
+        with open(self.world.path("pack", ".rellum", "originals", kept.kept.digest), "rb") as file:
+            self.assertEqual(file.read(), b"edited")
 
     def test_lost_vanilla_folders_come_back(self) -> None:
         os.makedirs(self.world.path("game", "empty"))

@@ -47,6 +47,8 @@ def shelf(
         raise console.BadCall("--free goes with 'rellum shelf trim'")
     if by_hand and not free:
         raise console.BadCall("--by-hand goes with 'rellum shelf trim --free SIZE'")
+    if what == "check":
+        _mend(shelf_folder())
     with Shelf(shelf_folder()) as opened:
         if what == "check":
             _check(opened, as_json=as_json)
@@ -97,6 +99,27 @@ def _name(item: Item) -> str:
 def _warn_of_packs(found: Inventory) -> None:
     for folder in found.packs_gone:
         console.warn(f"the pack {folder} is not there; what it needs counts as needed by nobody")
+
+
+def _mend(folder: str) -> None:
+    """Make the index anew where it is damaged, and say what became of it."""
+    from rellum.core.actions.mend_index import mend_index
+
+    with console.progress() as listen:
+        mended = mend_index(folder, listen)
+    if mended is None:
+        return
+    files = console.count_text(mended.files, "file")
+    console.warn(
+        f"the index was damaged, and is made anew with {files}; the old one is {shown_file(mended.damaged)}"
+    )
+    if mended.nameless:
+        count = console.count_text(mended.nameless, "file")
+        console.warn(
+            f"{count} lost name and source: 'rellum take' the archive again, where it matters"
+        )
+    for path in mended.left_out:
+        console.warn(f"left out, as it is no whole archive: {shown_file(path)}")
 
 
 def _check(opened: Shelf, *, as_json: bool) -> None:

@@ -105,12 +105,27 @@ def open_pack(
             if not os.path.exists(home.vanilla_file):  # a pack of an older Rellum
                 from rellum.core.pack.new_state import write_vanilla
 
+                state.refuse_damaged()
                 write_vanilla(home, state)
-            if os.path.exists(home.journal_file) and not leaves_journal:
-                _recover(opened.site, on_recovered)
+            if os.path.exists(home.journal_file):
+                state.refuse_damaged()
+                if not leaves_journal:
+                    _recover(opened.site, on_recovered)
             yield _with_rules(opened)
+            state.refuse_damaged()  # what was read of it may not be so
+        except Exception as error:
+            _refuse_damaged(state, error)
+            raise
         finally:
             state.close()
+
+
+def _refuse_damaged(state: State, error: Exception) -> None:
+    """Tell an error by its cause, where a damaged state is that."""
+    try:
+        state.refuse_damaged()
+    except StateFault as fault:
+        raise fault from error
 
 
 def _with_rules(opened: OpenPack) -> OpenPack:

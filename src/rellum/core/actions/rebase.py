@@ -29,7 +29,8 @@ from rellum.core.folder.model import Drift, Finding, GameUpdate
 from rellum.core.hashing import Digest, hash_file, sha256_file
 from rellum.core.pack.checkpoints import BaselineChange, Before
 from rellum.core.pack.new_state import BaselineRow
-from rellum.core.pack.state import StateChange, new_id
+from rellum.core.pack.state import new_id
+from rellum.core.pack.state_change import StateChange
 from rellum.core.paths import GAME, PlacePath, is_in_game, is_text, parents
 
 ACTION = "game update"

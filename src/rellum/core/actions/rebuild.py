@@ -29,7 +29,8 @@ from rellum.core.pack.new_state import BaselineRow, create_from_rows, read_vanil
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
-from rellum.core.pack.state import Adopted, StateChange, StateFault, new_id
+from rellum.core.pack.state import Adopted, StateFault, new_id
+from rellum.core.pack.state_change import StateChange
 from rellum.core.paths import PlacePath, Roots
 from rellum.core.shelf.store import Shelf
 from rellum.core.versions.orderings import parse_version

@@ -14,7 +14,8 @@ from rellum.core.folder.content import Content
 from rellum.core.layers.model import Removal
 from rellum.core.pack.checkpoints import Then
 from rellum.core.pack.rows import laid_of_row
-from rellum.core.pack.state import StateChange, new_id
+from rellum.core.pack.state import new_id
+from rellum.core.pack.state_change import StateChange
 from rellum.core.paths import PlacePath
 from rellum.core.shelf.store import Shelf
 

@@ -110,7 +110,7 @@ def make_checkpoint(
                 f"checkpoint {taken.number} of {taken.made_at} has the name {name!r}",
                 hint=f"Choose another name, or free this one: rellum checkpoint --forget {name!r}",
             )
-        opened.state.refuse_read_only()
+        opened.state.refuse_unfit()
         number = checkpoints.make(name, good, before, now())
         made = next(each for each in checkpoints.all() if each.number == number)
         drift = drift_of(opened)
@@ -123,7 +123,7 @@ def forget_checkpoint(pack_folder: str, name: str, on_recovered: OnRecovered) ->
     with open_pack(pack_folder, on_recovered) as opened:
         checkpoints = opened.state.checkpoints
         chosen = _choose(checkpoints.all(), name, False)
-        opened.state.refuse_read_only()
+        opened.state.refuse_unfit()
         checkpoints.unname(chosen.number)
         return chosen
 

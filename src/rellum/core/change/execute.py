@@ -87,7 +87,7 @@ def execute(
     """
     roots = _roots_touched(plan, site.roots)
     refuse_unready(roots)
-    site.state.refuse_read_only()
+    site.state.refuse_unfit()
     if plan.operations and not site.even_if_running:
         refuse_running([roots.game_folder])
     if plan.swept_to:

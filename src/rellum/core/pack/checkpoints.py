@@ -18,7 +18,7 @@ from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.paths import PlacePath
 
 if TYPE_CHECKING:
-    from rellum.core.pack.state import StateChange
+    from rellum.core.pack.state_change import StateChange
 
 KEPT_IN_FULL = 10
 """So many of the newest checkpoints stay, whatever they are."""

@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 import sqlite3
 
+from rellum.core.database import Seal, is_read_only, open_in_memory
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.schema import SCHEMA_VERSION, upgrade
-from rellum.core.pack.state import State, StateFault
-from rellum.core.read_only import is_read_only, open_in_memory
+from rellum.core.pack.state import State, StateFault, damaged
 
 
 def open_state(home: PackHome) -> State:
@@ -18,18 +18,17 @@ def open_state(home: PackHome) -> State:
             f"the pack {home.folder} has not adopted a game yet",
             hint="Begin with 'rellum adopt GAME-FOLDER'.",
         )
+    seal = Seal(home.state_file)
     try:
         connection = _connect(home)
         version = connection.execute("PRAGMA user_version").fetchone()[0]
         adopted = version and connection.execute("SELECT count(*) FROM adopted").fetchone()[0]
+        if (version != SCHEMA_VERSION or not adopted) and seal.is_broken():
+            raise damaged(home.state_file, "it is not as Rellum left it")
         if adopted and version < SCHEMA_VERSION:
             upgrade(connection, version)
-    except sqlite3.Error as error:
-        raise StateFault(
-            f"{home.state_file} is damaged: {error}",
-            hint="Nothing was changed. 'rellum adopt GAME --rebuild' makes a new one from the line-up, the "
-            "shelf and the game folder; the damaged file is kept.",
-        ) from error
+    except (sqlite3.Error, UnicodeDecodeError) as error:  # the latter for damaged names of tables
+        raise damaged(home.state_file, str(error)) from error
     if version > SCHEMA_VERSION:
         raise StateFault(
             f"{home.state_file} was written by a newer Rellum (schema {version})",
@@ -40,7 +39,8 @@ def open_state(home: PackHome) -> State:
             f"the pack {home.folder} has not adopted a game yet",
             hint="Begin with 'rellum adopt GAME-FOLDER'.",
         )
-    return State(connection, home.state_folder if is_read_only(home.state_folder) else "")
+    read_only = home.state_folder if is_read_only(home.state_folder) else ""
+    return State(connection, seal, read_only)
 
 
 def _connect(home: PackHome) -> sqlite3.Connection:

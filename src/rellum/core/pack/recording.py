@@ -15,7 +15,8 @@ from rellum.core.pack.schema import spelling_rows
 from rellum.core.paths import GAME, PlacePath, is_in_game
 
 if TYPE_CHECKING:
-    from rellum.core.pack.state import State, StateChange
+    from rellum.core.pack.state import State
+    from rellum.core.pack.state_change import StateChange
 
 
 def record_baseline(db: sqlite3.Connection, change: StateChange) -> None:

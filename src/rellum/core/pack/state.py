@@ -13,8 +13,10 @@ import os
 import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from rellum.core.database import Seal, refuse
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
@@ -22,12 +24,9 @@ from rellum.core.ids import SheetId
 from rellum.core.pack.checkpoints import (
     IDENTITY_COLUMNS,
     NEEDED_BY_CHECKPOINTS,
-    BaselineChange,
-    Before,
     Checkpoints,
-    PackTexts,
 )
-from rellum.core.pack.kept import Kept, KeptCopies
+from rellum.core.pack.kept import KeptCopies
 from rellum.core.pack.recording import (
     learn_vanilla,
     record_baseline,
@@ -42,8 +41,8 @@ from rellum.core.pack.rows import (
     laid_of_row,
     laid_row,
 )
+from rellum.core.pack.state_change import StateChange
 from rellum.core.paths import PlacePath, is_text
-from rellum.core.read_only import refuse
 
 if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
@@ -59,42 +58,20 @@ class StateFault(UserError):
     code = "state-fault"
 
 
+def damaged(file: str, how: str) -> StateFault:
+    """Return the error to raise for a database that is damaged."""
+    return StateFault(
+        f"{file} is damaged: {how}",
+        hint="Nothing was changed. 'rellum adopt GAME --rebuild' makes a new one from the line-up, the "
+        "shelf and the game folder; the damaged file is kept.",
+    )
+
+
 class Adopted(NamedTuple):
     """What the pack keeps. ``pack_id`` is what the marker in the game folder names."""
 
     pack_id: str
     folder: str
-
-
-class StateChange(NamedTuple):
-    """What a finished change makes of the state.
-
-    ``before`` is what a checkpoint must know of how it was; ``pack_texts`` are those that the folder is
-    made by from now on. ``baseline`` and ``identity`` (JSON) only change where the game did.
-    ``kept_gone`` are numbers of kept copies that leave the list; ``unsure`` are new files that may be the
-    game's own; ``guarded`` are the files guarded from now on, with their modes of before (None: as it is).
-    ``stands`` is what a change put where nothing is laid. ``is_found``: nothing became other, it was only
-    found out how it is; there is nothing to go back over.
-    """
-
-    id: str
-    action: str
-    laid: tuple[Laid, ...]
-    no_longer_laid: tuple[PlacePath, ...]
-    kept: tuple[Kept, ...]
-    new_folders: tuple[PlacePath, ...]
-    gone_folders: tuple[PlacePath, ...]
-    outside: tuple[tuple[str, str], ...] = ()
-    returned: tuple[PlacePath, ...] = ()
-    before: Before = Before()
-    pack_texts: PackTexts | None = None
-    baseline: tuple[BaselineChange, ...] = ()
-    identity: str = ""
-    kept_gone: tuple[int, ...] = ()
-    unsure: tuple[PlacePath, ...] = ()
-    guarded: tuple[tuple[PlacePath, int], ...] | None = None
-    stands: tuple[tuple[PlacePath, Content], ...] = ()
-    is_found: bool = False
 
 
 class Made(NamedTuple):
@@ -108,9 +85,12 @@ class Made(NamedTuple):
 class State:
     """An open state database."""
 
-    def __init__(self, connection: sqlite3.Connection, read_only: str = "") -> None:
+    def __init__(
+        self, connection: sqlite3.Connection, seal: Seal | None = None, read_only: str = ""
+    ) -> None:
         """``read_only``: the folder that cannot be written, where this is a copy in memory for that."""
         self._db = connection
+        self._seal = seal
         self._read_only = read_only
         self.has_forgotten = False
         """Whether a change recorded here let go of old checkpoints, and so perhaps of contents."""
@@ -121,11 +101,27 @@ class State:
         return Checkpoints(self._db)
 
     def close(self) -> None:
-        """Close the database."""
+        """Close the database, and seal it."""
+        changed = self._db.total_changes > 0
         self._db.close()
+        if self._seal and not self._read_only:
+            self._seal.renew(changed=changed)
 
-    def refuse_read_only(self) -> None:
-        """Raise ReadOnly where nothing can be kept: called before a change, and for what the user decides."""
+    def refuse_damaged(self) -> None:
+        """Raise StateFault where the database is not as Rellum left it."""
+        if self._seal and self._seal.is_broken():
+            raise damaged(self._seal.file, "it is not as Rellum left it")
+
+    @contextmanager
+    def _writing(self) -> Iterator[None]:
+        """Write in one transaction. Raises StateFault."""
+        self.refuse_damaged()
+        with self._db:
+            yield
+
+    def refuse_unfit(self) -> None:
+        """Raise ReadOnly or StateFault: called before a change, and for what the user decides to keep."""
+        self.refuse_damaged()
         if self._read_only:
             raise refuse("the pack", self._read_only)
 
@@ -137,13 +133,14 @@ class State:
     def is_whole(self) -> bool:
         """Whether the database is whole, by SQLite's own check."""
         try:
-            return bool(self._db.execute("PRAGMA integrity_check").fetchone()[0] == "ok")
+            is_sound = self._db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
+            return bool(is_sound and not (self._seal and self._seal.is_broken()))
         except sqlite3.Error:
             return False
 
     def set_folder(self, folder: str) -> None:
         """Note, durably, where the game folder is now."""
-        with self._db:
+        with self._writing():
             self._db.execute("UPDATE adopted SET folder = ?", (folder,))
 
     def identity(self) -> Identity:
@@ -182,7 +179,7 @@ class State:
 
     def learn(self, contents: Mapping[PlacePath, Content]) -> None:
         """Note what vanilla files are that were known by their hash alone, durably."""
-        with self._db:
+        with self._writing():
             learn_vanilla(self._db, contents)
 
     def baseline_rows(self) -> Iterator[tuple[Any, ...]]:
@@ -248,8 +245,8 @@ class State:
 
     def forget_kept(self, numbers: Iterable[int]) -> None:
         """Take kept copies off the list, durably. Raises ReadOnly."""
-        self.refuse_read_only()
-        with self._db:
+        self.refuse_unfit()
+        with self._writing():
             self.kept.forget(numbers)
 
     def note(self, name: str) -> str:
@@ -259,7 +256,7 @@ class State:
 
     def set_note(self, name: str, text: str) -> None:
         """Remember a text under a name, durably; an empty one is forgotten."""
-        with self._db:
+        with self._writing():
             self._db.execute("DELETE FROM note WHERE name = ?", (name,))
             if text:
                 self._db.execute("INSERT INTO note VALUES (?, ?)", (name, text))
@@ -271,7 +268,7 @@ class State:
 
     def set_suspects(self, files: Mapping[PlacePath, tuple[int, int]]) -> None:
         """Remember which files are not to be trusted although size and time are as recorded."""
-        with self._db:
+        with self._writing():
             self._db.execute("DELETE FROM suspect")
             self._db.executemany(
                 "INSERT INTO suspect VALUES (?, ?, ?)", ((p, *each) for p, each in files.items())
@@ -301,7 +298,7 @@ class State:
 
     def remember_made(self, made: Mapping[str, Made]) -> None:
         """Note what recipes gave: only a shortcut, which nothing depends on."""
-        with self._db:
+        with self._writing():
             self._db.executemany(
                 "INSERT OR REPLACE INTO made VALUES (?, ?, ?, ?)",
                 [(recipe, each.digest, each.size, each.notes) for recipe, each in made.items()],
@@ -313,8 +310,8 @@ class State:
 
     def set_absorbing(self, files: Mapping[PlacePath, Digest]) -> None:
         """Note of which vanilla files copies are kept, durably. Raises ReadOnly."""
-        self.refuse_read_only()
-        with self._db:
+        self.refuse_unfit()
+        with self._writing():
             self._db.execute("DELETE FROM absorbing")
             self._db.executemany("INSERT INTO absorbing VALUES (?, ?)", files.items())
 
@@ -348,7 +345,7 @@ class State:
         """Record a change in one transaction; once it returns, the change survives a power cut."""
         moment = now()
         gone = [(path,) for path in change.no_longer_laid]
-        with self._db:
+        with self._writing():
             self.has_forgotten = self.checkpoints.note(change, moment)
             record_baseline(self._db, change)
             self._db.executemany("DELETE FROM laid WHERE path = ?", gone)

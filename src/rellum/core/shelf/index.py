@@ -11,11 +11,11 @@ from datetime import UTC, datetime
 from typing import Any, Final
 
 from rellum.core.archives.model import Form, Member
+from rellum.core.database import Seal, is_read_only, open_in_memory, refuse
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
 from rellum.core.ids import ModId
 from rellum.core.paths import MemberPath
-from rellum.core.read_only import is_read_only, open_in_memory, refuse
 
 SCHEMA_VERSION: Final = 3
 
@@ -62,6 +62,7 @@ CREATE TABLE known (
 CREATE INDEX known_sha256 ON known (sha256);
 """
 
+INDEX_NAME: Final = "shelf.db"
 PART: Final = "part"
 """The form of a file that is a part of an archive and not the first of a complete set."""
 
@@ -73,6 +74,12 @@ class ShelfFault(UserError):
     """The shelf cannot be used: its folder, its index, or the space it has."""
 
     code = "shelf-fault"
+
+
+class IndexDamaged(ShelfFault):
+    """The index of the shelf is not as Rellum left it."""
+
+    code = "index-damaged"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -115,17 +122,21 @@ class ShelfEntry:
     taken_at: str = ""
 
 
-_COLUMNS: Final = "blake3, size, sha256, name, form, encoding, parts, part_of, origin, taken_at"
+COLUMNS: Final = "blake3, size, sha256, name, form, encoding, parts, part_of, origin, taken_at"
 
 
 class Index:
     """The database beside the archives."""
 
-    def __init__(self, folder: str) -> None:
-        """Open it, or make it. Raises ShelfFault."""
+    def __init__(self, folder: str, name: str = INDEX_NAME) -> None:
+        """Open it, or make it. ``name`` is another while it is made anew. Raises ShelfFault."""
+        file = os.path.join(folder, name)
         try:
             self._read_only = folder if is_read_only(folder) else ""
-            self._db = self._connected(folder)
+            self._seal = Seal(file)
+            if self._seal.is_broken():
+                raise _damaged(folder, "it is not as Rellum left it")
+            self._db = self._connected(folder, file)
             self._hashes: set[str | None] | None = None
             version = self._db.execute("PRAGMA user_version").fetchone()[0]
             if version < SCHEMA_VERSION:
@@ -133,7 +144,14 @@ class Index:
                 self._db.executescript(
                     f"BEGIN; {script} PRAGMA user_version = {SCHEMA_VERSION}; COMMIT;"
                 )
-        except (OSError, sqlite3.Error) as error:
+        except sqlite3.DatabaseError as error:
+            if getattr(error, "sqlite_errorname", "") in ("SQLITE_CORRUPT", "SQLITE_NOTADB"):
+                raise _damaged(folder, str(error)) from error
+            raise ShelfFault(
+                f"the index of the shelf {folder} cannot be used: {error}",
+                hint="Set RELLUM_SHELF to a folder that can be written, on a disk with room.",
+            ) from error
+        except OSError as error:
             raise ShelfFault(
                 f"the shelf {folder} cannot be used: {error}",
                 hint="Set RELLUM_SHELF to a folder that can be written.",
@@ -144,8 +162,7 @@ class Index:
                 hint="Update Rellum, or set RELLUM_SHELF to another folder.",
             )
 
-    def _connected(self, folder: str) -> sqlite3.Connection:
-        file = os.path.join(folder, "shelf.db")
+    def _connected(self, folder: str, file: str) -> sqlite3.Connection:
         if self._read_only:
             return open_in_memory(file) if os.path.exists(file) else sqlite3.connect(":memory:")
         os.makedirs(os.path.join(folder, "archives"), exist_ok=True)
@@ -157,8 +174,11 @@ class Index:
             raise refuse("the shelf", self._read_only)
 
     def close(self) -> None:
-        """Close the database."""
+        """Close the database, and seal it."""
+        changed = self._db.total_changes > 0
         self._db.close()
+        if not self._read_only:
+            self._seal.renew(changed=changed)
 
     def may_have(self, blake3: str | None, sha256: str | None) -> bool:
         """Whether a file with one of these hashes can be here: asked before looking for it, as the
@@ -176,9 +196,9 @@ class Index:
 
     def all(self, condition: str = "TRUE", *values: object) -> list[ShelfEntry]:
         """Return all files for which an SQL condition holds, by name."""
-        query = f"SELECT {_COLUMNS} FROM archive WHERE {condition} ORDER BY name, blake3"
+        query = f"SELECT {COLUMNS} FROM archive WHERE {condition} ORDER BY name, blake3"
         with closing(self._db.execute(query, values)) as rows:
-            return [_entry(row) for row in rows]
+            return [entry_of(row) for row in rows]
 
     def members(self, digest: Digest) -> tuple[Member, ...]:
         """Return the checked members of an archive, also of one that was here once."""
@@ -285,7 +305,16 @@ class Index:
         return [row[0] for row in self._db.execute("SELECT folder FROM pack ORDER BY folder")]
 
 
-def _entry(row: tuple[Any, ...]) -> ShelfEntry:
+def _damaged(folder: str, how: str) -> IndexDamaged:
+    return IndexDamaged(
+        f"the index of the shelf {folder} is damaged: {how}",
+        hint="Nothing was changed. 'rellum shelf check' makes a new one from the archives; the damaged "
+        "file is kept.",
+    )
+
+
+def entry_of(row: tuple[Any, ...]) -> ShelfEntry:
+    """Return what a row of ``COLUMNS`` tells. Raises ValueError, TypeError where it is damaged."""
     blake3, size, sha256, name, form, encoding, parts, part_of, origin, taken_at = row
     return ShelfEntry(
         digest=Digest(blake3),
