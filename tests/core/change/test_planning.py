@@ -128,13 +128,13 @@ class ApplyTest(WorldTest):
     def test_what_the_user_changed_is_kept_where_a_release_takes_the_file_away(self) -> None:
         self.add_tides()
         self.make_applied()
-        self.world.write_game("mods/tides/a.dat", b"tuned by hand")
-        self.world.add_release("ebb", "1", {"e.dat": b"e"}, says='removes = ["@mods/tides/a.dat"]')
+        self.world.write_game("data/sea.dat", b"tuned by hand")
+        self.world.add_release("ebb", "1", {"e.dat": b"e"}, says='removes = ["@data/sea.dat"]')
         self.world.take_all()
         self.world.want("ebb")
         self.world.resolve()
         self.world.apply()
-        self.assertFalse(os.path.exists(self.world.path("game", "mods", "tides", "a.dat")))
+        self.assertFalse(os.path.exists(self.world.path("game", "data", "sea.dat")))
         [kept] = list_kept(self.world.path("pack"), ignore_recovery)
         with open(self.world.path("pack", ".rellum", "originals", kept.kept.digest), "rb") as file:
             self.assertEqual(file.read(), b"tuned by hand")
