@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import unittest
 
+from rellum.core.actions.kept import list_kept
 from rellum.core.actions.settling import UnsettledSettings
 from rellum.core.errors import UserError
-from tests.support import Entry, WorldTest, write_tree
+from tests.support import Entry, WorldTest, ignore_recovery, write_tree
 
 ONE = b"; sea\n[view]\nwaves = high\nfog = on\n"
 TWO = b"; sea\n[view]\nwaves = huge\nfog = on\nfoam = on\n"
@@ -192,6 +193,8 @@ class CarryTest(WorldTest):
         for name in ("x.pre", "z.pre", "new.pre"):
             self.assertIn(f"mods/t/own/{name}", result.stdout)
         self.assertEqual(self.world.game(), {**first, **self.marker()})
+        kept_paths = [each.kept.path for each in list_kept(self.world.path("pack"), ignore_recovery)]
+        self.assertEqual(len(kept_paths), len(set(kept_paths)), kept_paths)
         # The mod comes back, and with it what the user had there.
         self.world.want("tides")
         self.world.resolve()
