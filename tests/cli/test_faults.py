@@ -18,7 +18,15 @@ from typing import NamedTuple
 from rellum.core.actions.rewind import list_checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
 from tests.core.change.test_interruption import Stage, first_apply, rewound, swept
-from tests.support import Entry, World, WorldTest, ignore_recovery, without_marker
+from tests.support import (
+    Entry,
+    World,
+    WorldTest,
+    ignore_recovery,
+    snapshot,
+    without_marker,
+    write_tree,
+)
 
 CALLS = (
     "fdatasync", "fsync", "syncfs", "pwrite64", "pread64", "write", "read", "openat", "unlink", "rename",
@@ -217,6 +225,28 @@ class KilledTest(Struck):
             self.assertLessEqual(names.count("calm"), 1)
 
         self.kill_each(("checkpoint", "calm"), 45, look_for_name)
+
+    def test_sweeping_back_is_old_or_new(self) -> None:
+        self.world.adopt()
+        files = {f"mods/mine/{number}.txt": b"mine %d" % number for number in range(5)}
+        write_tree(self.world.path("game"), files)
+        before = self.world.game()
+        self.assertEqual(self.world.run("sweep", "--yes").returncode, 0)
+        swept = self.world.path("pack", "swept")
+        write_tree(swept, {os.path.join(os.listdir(swept)[0], "note.txt"): b"my note"})
+
+        def look() -> None:
+            self.world.run("check")
+            in_game = files.keys() & self.world.game().keys()
+            left = {path.partition("/game/")[2] for path in snapshot(swept) if "/game/" in path}
+            self.assertIn((len(in_game), len(left & files.keys())), ((0, 5), (5, 0)))
+            if not in_game:
+                self.assertEqual(self.world.run("sweep", "--back", "last").returncode, 0)
+            self.assertEqual(self.world.game(), before)
+            kept = [entry.content for entry in snapshot(swept).values() if entry.content]
+            self.assertEqual(kept, [b"my note"])
+
+        self.kill_each(("sweep", "--back", "last"), 9, look)
 
 
 if __name__ == "__main__":

@@ -193,7 +193,9 @@ class CarryTest(WorldTest):
         for name in ("x.pre", "z.pre", "new.pre"):
             self.assertIn(f"mods/t/own/{name}", result.stdout)
         self.assertEqual(self.world.game(), {**first, **self.marker()})
-        kept_paths = [each.kept.path for each in list_kept(self.world.path("pack"), ignore_recovery)]
+        kept_paths = [
+            each.kept.path for each in list_kept(self.world.path("pack"), ignore_recovery)
+        ]
         self.assertEqual(len(kept_paths), len(set(kept_paths)), kept_paths)
         # The mod comes back, and with it what the user had there.
         self.world.want("tides")

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import os
-import shutil
 import stat
 import time
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from itertools import count
 
@@ -155,10 +155,9 @@ def bring_back(
         taken = [p for p in found.files if os.path.lexists(opened.roots.absolute(p))]
         files = [path for path in found.files if path not in taken]
         execute(_plan_back(found, files, opened), "sweep --back", opened.site, NoSources())
-        for path in files:
-            os.unlink(swept_file(found.folder, path))
-        if not taken:
-            shutil.rmtree(found.folder)
+        for inside, _, _ in os.walk(found.folder, topdown=False):
+            with suppress(OSError):  # what else somebody put there stays
+                os.rmdir(inside)
         return found, tuple(taken)
 
 
@@ -191,6 +190,11 @@ def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: OpenPack) -> Pl
                 source=None,
             )
         )
+    spent = (
+        (swept_file(sweep.folder, each.path), each.after.digest)
+        for each in operations
+        if each.after
+    )
     folders = {folder for path in (*files, *sweep.folders) for folder in parents(path)}
     folders |= set(sweep.folders)
     new = sorted(each for each in folders if not os.path.lexists(opened.roots.absolute(each)))
@@ -201,6 +205,7 @@ def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: OpenPack) -> Pl
         others_folders=tuple(new),
         spare_folders=(),
         left_alone=(),
+        spent=tuple(spent),
     )
 
 

@@ -16,7 +16,7 @@ from rellum.core.change.letting_go import let_go_of_strays
 from rellum.core.change.originals import FolderChanged, OriginalDamaged
 from rellum.core.change.site import Site
 from rellum.core.folder.content import Content
-from rellum.core.hashing import Digest
+from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.home import read_text
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, parents, root_of, shown
@@ -66,6 +66,9 @@ def settle(journal: Journal, site: Site) -> None:
     _write_pack_texts(journal.pack, site)
     if journal.swept_to:
         _lay_out_swept(journal, site)
+    for file, digest in journal.spent:
+        if os.path.isfile(file) and hash_file(file) == digest:
+            site.disk.remove(file)
 
 
 def swept_file(folder: str, path: PlacePath) -> str:

@@ -111,6 +111,7 @@ def execute(
         unsure=plan.unsure,
         modes=plan.modes,
         guarded=plan.guarded,
+        spent=plan.spent,
     )
     folder_changes = plan.operations or plan.new_folders or plan.spare_folders or plan.modes
     if not (folder_changes or pack.writes or pack.others):

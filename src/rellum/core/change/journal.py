@@ -124,6 +124,7 @@ class Journal(NamedTuple):
     modes: tuple[ModeChange, ...] = ()
     guarded: tuple[tuple[PlacePath, int], ...] | None = None
     stood: tuple[tuple[PlacePath, Content | None], ...] = ()
+    spent: tuple[tuple[str, Digest], ...] = ()
     is_ready: bool = False
     is_undoing: bool = False
 
@@ -248,6 +249,7 @@ def _extent_line(number: int, journal: Journal) -> bytes:
         "modes": journal.modes,
         "guarded": journal.guarded,
         "stood": [[path, _listed(content)] for path, content in journal.stood],
+        "spent": journal.spent,
     }
     return line_of(number, {"extent": extent})
 

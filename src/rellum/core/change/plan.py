@@ -124,6 +124,7 @@ class Plan(NamedTuple):
     unsure: new files of an update that may be the game's own
     modes: files whose mode alone changes, with the mode before and after
     guarded: the files guarded from now on, with their modes of before; None: as it is
+    spent: files outside the game, absolute, with their hashes, that go once their contents lie in it
     """
 
     operations: tuple[Operation, ...]
@@ -135,6 +136,7 @@ class Plan(NamedTuple):
     baseline: tuple[BaselineChange, ...] = ()
     identity: str = ""
     stood: tuple[tuple[PlacePath, Content | None], ...] = ()
+    spent: tuple[tuple[str, Digest], ...] = ()
     others_folders: tuple[PlacePath, ...] = ()
     swept_to: str = ""
     swept: tuple[PlacePath, ...] = ()
