@@ -115,6 +115,32 @@ class TerminalTest(WorldTest):
             self.assertEqual((ended, path in {"", *self.world.game()}), (status, True), shown)
         self.assertNotIn("Where do they", self.at_terminal("", "apply")[1])
 
+    def test_a_place_outside_is_asked_about_the_first_time(self) -> None:
+        self.world.change_sheet(places='settings = "{documents}/Fathomline"')
+        place = (
+            'take = "s/**"\nto = "@settings/"\n[[release.place]]\ntake = "m/**"\nto = "@mods/t/"'
+        )
+        self.world.add_release("tides", "1.0", {"s/t.ini": b"1", "m/a": b"a"}, place=place)
+        self.world.adopt()
+        self.world.change_pack('[game.places]\nsettings = "../player/settings"\n')
+        self.world.take_all()
+        self.world.want("tides")
+        self.world.resolve()
+        settings = self.world.path("player", "settings")
+        before = self.world.game()
+        for answers in ("n\n", "y\nn\n"):
+            status, shown = self.at_terminal(answers, "apply")
+            self.assertIn(
+                f"Lay files in {settings}, outside the game folder", shown.replace("\r\n", " ")
+            )
+            self.assertEqual((status, self.world.game()), (1, before))
+        self.assertEqual(self.at_terminal("y\ny\n", "apply")[0], 0)
+        self.assertTrue(os.path.exists(os.path.join(settings, "t.ini")))
+        os.unlink(os.path.join(settings, "t.ini"))
+        status, shown = self.at_terminal("y\n", "apply")
+        self.assertNotIn("outside the game folder", shown)
+        self.assertEqual(status, 0)
+
 
 if __name__ == "__main__":
     unittest.main()

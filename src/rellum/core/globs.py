@@ -8,7 +8,14 @@ from typing import Final
 
 WILDCARD: Final = re.compile(r"[*?\[]")
 
+_WILD_OR_LITERAL: Final = re.compile(r"\[\[\]|[*?\[]")
+
 PathTest = Callable[[str], bool]
+
+
+def literal(name: str) -> str:
+    """Return the pattern that fits just a name or path in which no star or question mark is."""
+    return name.replace("[", "[[]")
 
 
 def path_test(pattern: str) -> PathTest:
@@ -94,7 +101,19 @@ def _class_regex(inside: str) -> str:
     return found
 
 
+def fixed_start(pattern: str) -> str:
+    """Return what everything that fits begins with: the text before the first wildcard."""
+    wild = next((each for each in _WILD_OR_LITERAL.finditer(pattern) if each[0] != "[[]"), None)
+    return (pattern[: wild.start()] if wild else pattern).replace("[[]", "[")
+
+
 def fixed_folder(pattern: str) -> str:
     """Return the folder, with its slash, that everything which fits lies under."""
-    wild = WILDCARD.search(pattern)
-    return pattern[: pattern.rfind("/", 0, wild.start() if wild else len(pattern)) + 1]
+    start = fixed_start(pattern)
+    return start[: start.rfind("/") + 1]
+
+
+def split_fixed(pattern: str) -> tuple[str, str]:
+    """Split ``Tides/data/**`` into the fixed folder ``Tides/data/`` and the pattern ``**``."""
+    folder = fixed_folder(pattern)
+    return folder, pattern[len(literal(folder)) if "[[]" in pattern else len(folder) :]

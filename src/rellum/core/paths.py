@@ -53,6 +53,7 @@ _DEVICE_NAMES = frozenset(
     + [f"lpt{digit}" for digit in "123456789¹²³"]
 )
 _FORBIDDEN_VISIBLE = '<>:"|?*\\'
+_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
 _FORBIDDEN_SIGN = re.compile(f"[\\x00-\\x1f\\x7f{re.escape(_FORBIDDEN_VISIBLE)}]")
 
 
@@ -154,6 +155,15 @@ def parse_place_pattern(text: str, places: Mapping[str, PlacePath]) -> str:
     return f"{root}{text[len(head) :]}" + ("**" if text.endswith("/") else "")
 
 
+def refuse_no_text(folder: str, what: str) -> None:
+    """Raise UnsafePath for a folder that must be named in a file, and whose path is no Unicode text."""
+    if not is_text(folder):
+        raise UnsafePath(
+            f"the path of {what} is no Unicode text: {shown(folder)}",
+            hint="Rename that folder: packs are UTF-8 text, and have to name it.",
+        )
+
+
 def is_text(name: str) -> bool:
     """Whether a name found on disk is Unicode text: the state holds no other."""
     return name.isascii() or not any("\udc80" <= sign <= "\udcff" for sign in name)
@@ -195,10 +205,13 @@ def choice_for(path: TargetPath, chosen: Mapping[PlacePath, Choice]) -> Choice |
 def shown(path: str | MemberPlace) -> str:
     """Return the path as people see it: relative to the game folder where it lies there.
 
-    Bytes of a name that are no text are written as codes.
+    Bytes of a name that are no text, and signs that would break a line, are written as codes.
     """
     path = str(path).removeprefix(GAME_PREFIX)
-    return path if path.isascii() else path.encode("utf-8", "backslashreplace").decode("utf-8")
+    if path.isascii() and path.isprintable():
+        return path
+    text = path.encode("utf-8", "backslashreplace").decode("utf-8")
+    return _CONTROL.sub(lambda sign: repr(sign.group())[1:-1], text)
 
 
 def shown_file(file: str) -> str:

@@ -49,6 +49,24 @@ class AbsorbTest(WorldTest):
         self.world.run("vet")
         self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
 
+    @unittest.skipIf(os.name == "nt", "no such names there")
+    def test_names_that_look_like_patterns_mean_themselves(self) -> None:
+        for name in ("a[1].dat", "a1.dat", "[ab].dat", "b.dat", "**"):
+            self.world.write_game(f"data/{name}", name.encode())
+        self.world.adopt()
+        begin(self.world.path("pack"), ignore_recovery)
+        for name in ("a[1].dat", "[ab].dat", "**"):
+            os.unlink(self.world.path("game", "data", name))
+        after = self.files()
+        planned = self.absorb()
+        self.assertEqual([each.path for each in planned.left], ["@game/data/**"])
+        self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
+        self.assertEqual(self.files(), after)
+        self.world.restore_all()
+        self.assertIn("data/a[1].dat", self.files())
+        self.world.apply()
+        self.assertEqual(self.files(), after)
+
     def test_what_a_program_did_comes_and_goes_like_any_mod(self) -> None:
         self.make_world()
         applied = self.world.game()

@@ -127,6 +127,38 @@ class DescribeTest(WorldTest):
         known = self.world.run("describe", "../in/TidalMod-2.5.zip")
         self.assertIn("it is tides 2.5.", known.stdout)
 
+    @unittest.skipIf(os.name == "nt", "no such names there")
+    def test_whatever_the_names_are_the_card_can_be_read(self) -> None:
+        self.world.adopt()
+        inside = ("mods/t/a.dat", "mods/t/a[1].dat")
+        for name, members in (
+            ("[Tides] Mod 1.0", [f"[Tides] Mod/{each}" for each in inside]),
+            ('q"uote \\ 1.0', inside),
+            ("new\n[mod]\nid = 'x' 1.0", inside),
+            ("del\x7f\x85 2.0", inside),
+            (os.fsdecode(b"caf\xe9 1.0"), inside),
+            ("opt 1.0", [f"opt/[{each}] x/data/sea.dat" for each in "ab"]),
+            ("turned \u202e 1.0", ["turned/\u202e/mods/a"]),
+        ):
+            with self.subTest(name=name):
+                archive = os.path.join(self.world.path("downloads"), f"{name}.zip")
+                with open(archive, "wb") as file:
+                    file.write(zip_bytes({each: each.encode() for each in members}))
+                text = self.world.run("describe", archive).stdout
+                card = tomllib.loads(text)
+                self.assertEqual(len(card["release"]), 1)
+                self.assertRegex(card["mod"]["id"], "^[a-z-]+$")
+                path = self.world.path("catalog", "cards", f"{card['mod']['id']}.toml")
+                with open(path, "w", encoding="utf-8") as file:
+                    file.write(text)
+                self.assertEqual(self.world.run("vet").returncode, 0)
+                self.assertEqual(self.world.run("take", archive).returncode, 0)
+                self.world.want(card["mod"]["id"])
+                self.world.resolve(fresh=True)
+                self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
+                self.world.drop(card["mod"]["id"])
+                os.unlink(path)
+
     def test_folders_parts_and_what_is_none(self) -> None:
         self.world.add_release("other", "1", {"mods/o": b"o"})
         self.world.adopt()

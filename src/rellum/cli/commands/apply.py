@@ -37,6 +37,12 @@ def apply(
     def ask(preview: Preview) -> bool:
         console.clear_progress()
         show_preview(preview, files=not yes, every=every, sweeps=sweep)
+        for _, folder in preview.new_places:
+            question = f"Lay files in {folder}, outside the game folder, for the first time?"
+            if not console.confirm(
+                question, yes=yes, what="this lays files outside the game folder"
+            ):
+                return False
         return console.confirm("Apply this?", yes=yes)
 
     with console.progress() as listen:

@@ -36,7 +36,7 @@ from rellum.core.folder.content import RELLUM, VANILLA, Content
 from rellum.core.folder.model import Finding
 from rellum.core.ids import ModId, ReleaseName
 from rellum.core.pack.marker import refuse_other_owner
-from rellum.core.paths import GAME, PlacePath, fault_in_relative, is_text, parents
+from rellum.core.paths import GAME, PlacePath, fault_in_relative, is_text, parents, shown
 from rellum.core.shelf.store import Shelf
 
 """The catalog folder in the pack's folder that has the cards of what was absorbed."""
@@ -161,9 +161,11 @@ def _plan(opened: OpenPack, mod: str, paths: Sequence[str], source: str) -> Abso
     ]
     fits = [each for each in chosen if _can_be_absorbed(each, opened)]
     if not fits:
+        faults = [(each.path, _fault_in_name(each.path)) for each in chosen]
         raise CannotAbsorb(
-            "there is nothing to absorb: no file was changed, added or taken away",
-            hint="See 'rellum check'.",
+            "there is nothing to absorb",
+            details=tuple(f"{shown(path)}: {fault}" for path, fault in faults if fault),
+            hint="A mod can be made of files that were changed, added or taken away: see 'rellum check'.",
         )
     version = str(releases_of(opened, mod) + 1)
     left = tuple(
@@ -193,7 +195,8 @@ def _can_be_absorbed(finding: Finding, opened: OpenPack) -> bool:
         return False
     if finding.kind == "missing":
         entry = opened.state.baseline([finding.path]).get(finding.path)
-        return finding.owner == VANILLA and entry is not None and entry.kind == "file"
+        is_vanilla = finding.owner == VANILLA and entry is not None and entry.kind == "file"
+        return is_vanilla and not _fault_in_name(finding.path)
     file = opened.roots.absolute(finding.path)
     is_file = os.path.isfile(file) and not os.path.islink(file)
     return is_file and not _fault_in_name(finding.path)
@@ -210,7 +213,7 @@ def _fault_in_name(path: PlacePath) -> str:
 def _record(opened: OpenPack, planned: Absorbing, pack: PackChange) -> None:
     """Note whose the files are now, and what lies under them."""
     name = ReleaseName(ModId(planned.mod), planned.version)
-    opened.state.releases.note([name])
+    opened.state.note_releases([name])
     owner = str(name)
     files = files_of(opened, planned)
     stood = _left_before(opened, planned)

@@ -47,7 +47,7 @@ from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id
-from rellum.core.paths import PlacePath, Roots, is_inside, is_text, shown
+from rellum.core.paths import PlacePath, Roots, is_inside, is_text, refuse_no_text, shown
 from rellum.core.progress import Listener, silent
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import VersionSyntaxError
@@ -114,6 +114,9 @@ def adopt(
         refuse_other_owner(roots, home, "")
     pack = read_pack_file(home) if os.path.exists(home.pack_file) else None
     folders = find_catalogs(home, catalogs, pack)
+    for folder, what in ((home.folder, "the pack"), *((each, "the catalog") for each in folders)):
+        refuse_no_text(folder, what)
+    refuse_no_text(os.path.abspath(copy_to or roots.game_folder), "the game folder")
     sheet = choose_sheet(load_sheets(folders), sheet_id, roots)
     identity = _identity(sheet, roots, version)
     if copy_to:

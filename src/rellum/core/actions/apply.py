@@ -146,7 +146,7 @@ def apply(
             planned = preparing.decided(asking)
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)
             if done and not planned.plan.is_empty:
-                opened.state.releases.note(planned.releases)
+                opened.state.note_releases(planned.releases)
                 site = opened.site._replace(listen=listen, roots=preparing.roots)
                 pack = _pack_change(opened, planned, preparing.answers)
                 execute(planned.plan, "apply", site, preparing.workshop, pack)

@@ -12,7 +12,7 @@ from rellum.core.catalog.rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
-from rellum.core.globs import path_test
+from rellum.core.globs import fixed_folder, literal, path_test
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.ids import ModId
 from rellum.core.layers.grafting import Shape, shape_of
@@ -57,7 +57,7 @@ def graft_layers(
         slot, had = _slot(graft, catalog, workshop)
         _refuse_slot_twice(graft, slot, slots)
         if not os.path.exists(graft.donor) and (stands := _as_laid(graft, workshop)):
-            removes = () if slot in had else (f"{slot}/**",)
+            removes = () if slot in had else (f"{literal(slot)}/**",)
             layer = Layer(mod=ModId(graft.name), version=GRAFT, files=stands, removes=removes)
             yield layer, shape_of(graft.name, had, [file_of(file.path) for file in stands])
             continue
@@ -72,7 +72,7 @@ def graft_layers(
         )
         placed = place_members(rule, members, shown_file(graft.donor))
         _refuse_idle_renames(graft, members)
-        removes = (f"{slot}/**",)
+        removes = (f"{literal(slot)}/**",)
         if slot in had:  # the slot is one file
             placed, removes = {slot: _only_file(graft, placed)}, ()
         files = [_brought(path, member, graft, archive) for path, member in placed.items()]
@@ -160,7 +160,7 @@ def _slot(graft: Graft, catalog: Catalog, workshop: Workshop) -> tuple[PlacePath
         slot = parse_place_path(graft.slot, catalog.sheet.places)
     except UnsafePath as error:
         raise GraftFault(f"{where}: {error.summary}") from error
-    had = workshop.vanilla(f"{slot}/**") or workshop.vanilla(slot)
+    had = workshop.vanilla(f"{literal(slot)}/**") or workshop.vanilla(slot)
     if not had:
         raise GraftFault(
             f"{where}: the game has no slot {shown(slot)}: there are no vanilla files in it",
@@ -187,7 +187,7 @@ def _donor_files(graft: Graft, workshop: Workshop) -> tuple[list[Member], Digest
 
 def _files_in(graft: Graft, workshop: Workshop) -> Iterator[Member]:
     """Yield the files of a donor's folder that can be taken; links are passed over."""
-    fixed = graft.take.split("*")[0].rpartition("/")[0]
+    fixed = fixed_folder(graft.take).rstrip("/")
     start = os.path.join(graft.donor, *fixed.split("/")) if fixed else graft.donor
     for folder, folders, names in os.walk(start):
         folders.sort()

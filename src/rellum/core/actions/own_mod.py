@@ -19,6 +19,7 @@ from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content
 from rellum.core.folder.model import Finding
+from rellum.core.globs import literal
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.ids import ModId
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts, read_text, write_text
@@ -130,7 +131,7 @@ def card_with(
         f'[mod]\nid = "{planned.mod}"\nname = "{planned.mod}"\nkind = "mod"\n'
     )
     version = opened.state.identity().version.text
-    removes = [path for path, content in files.items() if content is None]
+    removes = [literal(path) for path, content in files.items() if content is None]
     text += f'\n[[release]]\nversion = "{planned.version}"\ngame = "={version}"\n'
     if removes:
         text += f"removes = {json.dumps(removes, ensure_ascii=False)}\n"

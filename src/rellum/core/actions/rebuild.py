@@ -164,7 +164,7 @@ def _find_laid(opened: OpenPack, shelf_folder: str) -> tuple[int, tuple[PlacePat
     with Shelf(shelf_folder) as shelf, Preparing(opened, shelf, sweeps=False) as preparing:
         preview, roots = preparing.preview(), preparing.roots
     target = preview.target
-    opened.state.releases.note(preview.releases)
+    opened.state.note_releases(preview.releases)
     laid = _standing(target, roots)
     vanilla = opened.state.baseline(laid)
     rows, unsure = [], []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
@@ -14,6 +15,7 @@ from rellum.core.paths import shown
 MARK: Final = "FILL IN"
 """Stands in each line that a person must look at."""
 _MOST_NAMES: Final = 12
+_CONTROL: Final = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")
 _NO_LICENCE: Final = '# licence = "CC-BY-4.0"'
 
 
@@ -88,7 +90,13 @@ def card_text(described: Described) -> str:
     if described.shape.left_out:
         lines += ["", *_wrapped("Left out: ", described.shape.left_out)]
     lines += _alternatives_lines(described.shape)
-    return "\n".join(lines) + "\n"
+    return "".join(_CONTROL.sub(_as_code, line) + "\n" for line in lines)
+
+
+def _as_code(sign: re.Match[str]) -> str:
+    """Return a sign that must not stand in TOML as it does in a text: as an escape of TOML."""
+    number = ord(sign.group())
+    return "\N{REPLACEMENT CHARACTER}" if number >= 0xD800 else f"\\u{number:04x}"
 
 
 def _line(key: str, value: str, comment: str, *, unsure: bool) -> str:

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
+from rellum.core.globs import literal
 from rellum.core.paths import GAME, GAME_PREFIX, PlacePath
 
 _BESIDE: Final = re.compile(
@@ -223,7 +224,7 @@ class _Finder:
         files_first = sorted(tops, key=lambda each: (each.endswith("/"), each))
         self.rules.append(
             Rule(
-                take=f"{folder}**",
+                take=f"{literal(folder)}**",
                 to=self._game.place_text(base),
                 expect=tuple(files_first[:2]),
                 reason=reason,

@@ -12,14 +12,13 @@ from functools import lru_cache
 from rellum.core.archives.model import Member
 from rellum.core.catalog.rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.globs import path_test
+from rellum.core.globs import path_test, split_fixed
 from rellum.core.layers.model import LayerFile
 from rellum.core.layers.wrappers import (
     NOTHING_KNOWN,
     KnownFolders,
     PlacingFault,
     prefix_of,
-    split_take,
     top_of,
 )
 from rellum.core.paths import TargetPath, below, fault_in_relative, shown
@@ -116,7 +115,7 @@ def _apply_rule(
     prefix = prefix_of(rule, members, known)
     if prefix is None:
         return
-    _, pattern = split_take(rule.take)
+    _, pattern = split_fixed(rule.take)
     fits = path_test(pattern)
     left_out = [_name_matcher(each) for each in rule.leave_out]
     for member in members:

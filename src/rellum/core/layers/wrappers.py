@@ -17,7 +17,7 @@ from rellum.core.archives.model import Member
 from rellum.core.catalog.rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
-from rellum.core.globs import WILDCARD, fixed_folder
+from rellum.core.globs import WILDCARD, split_fixed
 from rellum.core.paths import GAME, MemberPath, TargetPath, shown
 from rellum.core.shelf.index import ShelfEntry
 
@@ -72,7 +72,7 @@ def seen_through(
             yield f"{entry.name}: {links_laid(copied)}"
     found: dict[str, None] = {}
     for rule in rules:
-        base, _ = split_take(rule.take)
+        base, _ = split_fixed(rule.take)
         for entry, members in archives if rule.expect or rule.take == "**" else ():
             if wrapper := _find_wrapper(rule, base, members, known):
                 depth = wrapper.count("/")
@@ -107,7 +107,7 @@ def prefix_of(rule: PlaceRule, members: Sequence[Member], known: KnownFolders) -
 
 
 def _prefix(rule: PlaceRule, members: Sequence[Member], known: KnownFolders) -> str | None:
-    base, _ = split_take(rule.take)
+    base, _ = split_fixed(rule.take)
     wrapper = _find_wrapper(rule, base, members, known)
     return None if wrapper is None else wrapper + base
 
@@ -117,7 +117,7 @@ def _same_name(rule: PlaceRule, prefix: str, members: Sequence[Member], known: K
 
     A rule that expects or strips something knows what it does; and so does a game that has such a folder.
     """
-    _, pattern = split_take(rule.take)
+    _, pattern = split_fixed(rule.take)
     if pattern != "**" or rule.expect or rule.strip or shown(rule.to) == GAME:
         return ""
     folder = _only_folder(
@@ -126,12 +126,6 @@ def _same_name(rule: PlaceRule, prefix: str, members: Sequence[Member], known: K
     name = str(rule.to).rpartition("/")[2].lstrip("@")
     is_same = folder.rstrip("/").casefold() == name.casefold()
     return folder if is_same and not known.holds(rule.to, folder.rstrip("/")) else ""
-
-
-def split_take(take: str) -> tuple[str, str]:
-    """Split ``Tides/data/**`` into the fixed folder ``Tides/data/`` and the pattern ``**``."""
-    folder = fixed_folder(take)
-    return folder, take[len(folder) :]
 
 
 def _only_folder(paths: Sequence[str]) -> str:
@@ -162,7 +156,7 @@ def _find_wrapper(
         return _mirrored(rule, members, known)
     files = {member.path for member in members}
     folders = {""} | {folder for member in members for folder in _folders_above(member.path)}
-    _, pattern = split_take(rule.take)
+    _, pattern = split_fixed(rule.take)
     needed = [*rule.expect]
     if not WILDCARD.search(pattern):
         needed.append(pattern)

@@ -6,6 +6,7 @@ import os
 from typing import NamedTuple
 
 from rellum.core.errors import UserError
+from rellum.core.paths import refuse_no_text
 
 PACK_FILE = "rellum.toml"
 LOCK_FILE = "rellum.lock"
@@ -116,8 +117,9 @@ def pack_texts(home: PackHome) -> tuple[tuple[str, str], ...]:
 
 
 def pack_home(folder: str) -> PackHome:
-    """Return the home of the pack in a folder. Raises NoPack where there is no rellum.toml."""
+    """Return the home of the pack in a folder. Raises NoPack, UnsafePath."""
     home = PackHome(os.path.abspath(folder))
+    refuse_no_text(home.folder, "the pack")
     if not os.path.isfile(home.pack_file):
         raise NoPack(
             f"there is no {PACK_FILE} in {home.folder}",

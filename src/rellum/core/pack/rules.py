@@ -11,6 +11,7 @@ import os
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
+from rellum.core.globs import literal
 from rellum.core.paths import PlacePath, is_in_game, parents
 
 NOTE = "rules"
@@ -56,7 +57,7 @@ class FolderRules(NamedTuple):
     def carried(self) -> tuple[str, ...]:
         """Every pattern of the user's own files; the place of saved games is one."""
         saves = self.places.get("saves")
-        own = (f"{saves}/**",) if saves else ()
+        own = (f"{literal(saves)}/**",) if saves else ()
         return (*own, *self.carry, *(each for mod in self.mods.values() for each in mod.carry))
 
     @property

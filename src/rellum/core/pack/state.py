@@ -46,6 +46,7 @@ from rellum.core.paths import PlacePath, is_text
 
 if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
+    from rellum.core.ids import ReleaseName
 
 
 LAID_SINCE = "laid-since"
@@ -232,6 +233,11 @@ class State:
     def own_folders(self) -> set[PlacePath]:
         """Return the folders that Rellum made."""
         return {PlacePath(path) for (path,) in self._db.execute("SELECT path FROM own_folder")}
+
+    def note_releases(self, names: Iterable[ReleaseName]) -> None:
+        """Remember what owners of laid files stand for, durably. Raises StateFault."""
+        self.refuse_damaged()
+        self.releases.note(names)
 
     @property
     def releases(self) -> Releases:

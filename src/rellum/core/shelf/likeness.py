@@ -13,6 +13,7 @@ from typing import Final
 from rellum.core.archives.model import Member
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.catalog.rules import PlaceRule
+from rellum.core.globs import fixed_start
 from rellum.core.ids import ModId
 from rellum.core.versions.version import Version
 
@@ -102,7 +103,7 @@ def _has_version(name: str, version: str) -> bool:
 
 def _fits(rule: PlaceRule, members: Sequence[Member]) -> bool:
     """Whether what a rule takes and expects is somewhere in the archive."""
-    fixed = re.split(r"[*?\[]", rule.take)[0]
+    fixed = fixed_start(rule.take)
     wanted = [fixed + each for each in rule.expect] or [fixed]
     paths = [f"/{member.path}" for member in members]
     return all(

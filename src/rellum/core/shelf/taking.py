@@ -101,7 +101,7 @@ def _entry(
         digest=hashes.digest,
         size=hashes.size,
         sha256=hashes.others.get("sha256"),
-        name=name,
+        name=name.encode("utf-8", "replace").decode("utf-8"),  # on disk it need not be a text
         form=form,
         encoding=encoding,
         part_of=part_of,
