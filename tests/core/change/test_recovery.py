@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import unittest
 
 from rellum.core.change.execute import StillBroken
-from tests.core.change.test_interruption import Stage, first_apply, of_every_kind, restored, update
-from tests.support import WorldTest, snapshot, without_marker, write_tree
+from rellum.core.folder.stamps import STAGING_NAME
+from tests.core.change.test_interruption import (
+    Action,
+    Stage,
+    first_apply,
+    of_every_kind,
+    restored,
+    update,
+)
+from tests.support import World, WorldTest, snapshot, without_marker, write_tree
 
 
 @unittest.skipUnless(hasattr(os, "fork"), "needs fork")
@@ -45,6 +54,47 @@ class RecoveryTest(WorldTest):
                 stage.recover()
                 self.assertIn(without_marker(stage.world.game()), (stage.before, stage.after))
         self.assertGreater(refused, 3)
+
+    def test_nothing_staged_is_taken_through_a_link(self) -> None:
+        stage = self.stage(first_apply)
+        self.kill_while_renaming(stage, 0.6)
+        staging, away = stage.world.path("game", STAGING_NAME), stage.world.path("away")
+        os.rename(staging, away)
+        os.symlink(away, staging)
+        before = snapshot(away)
+        self.assertTrue(before)
+        with self.assertRaises(StillBroken):
+            stage.recover()
+        self.assertEqual(snapshot(away), before)
+        os.unlink(staging)
+        os.rename(away, staging)
+        stage.recover()
+        self.assertIn(without_marker(stage.world.game()), (stage.before, stage.after))
+
+    def test_no_folder_is_made_through_a_link(self) -> None:
+        def deep(world: World) -> Action:
+            world.add_release("deep", "1", {"data/new/deep/a.dat": b"a"})
+            return first_apply(world)
+
+        stage = self.stage(deep)
+        stage.world.want("deep")
+        stage.world.resolve()
+        refused = 0
+        shutil.rmtree(stage.saved)
+        shutil.copytree(stage.world.root, stage.saved)
+        data, away = stage.world.path("game", "data"), stage.world.path("away")
+        for step in range(stage.steps):
+            stage.reset()
+            stage.killed_at(step)
+            os.rename(data, away)
+            os.symlink(away, data)
+            before = snapshot(away)
+            with contextlib.suppress(StillBroken):
+                stage.recover()
+                refused -= 1
+            refused += 1
+            self.assertEqual(snapshot(away), before, step)
+        self.assertGreater(refused, 0)
 
     def test_a_file_that_somebody_changed_costs_no_original(self) -> None:
         """Taken back, with a file changed since: it stays, and what stood there before is still to be had."""
