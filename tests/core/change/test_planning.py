@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
 from rellum.core.actions.kept import list_kept
+from rellum.core.change.disk import Disk
 from rellum.core.change.execute import RolledBack
 from rellum.core.change.plan import CannotLay
 from rellum.core.change.readiness import CannotWrite, NoSpace
@@ -138,6 +139,37 @@ class ApplyTest(WorldTest):
         [kept] = list_kept(self.world.path("pack"), ignore_recovery)
         with open(self.world.path("pack", ".rellum", "originals", kept.kept.digest), "rb") as file:
             self.assertEqual(file.read(), b"tuned by hand")
+
+    def test_a_file_that_changes_meanwhile_is_not_overwritten(self) -> None:
+        """Written by another program between the plan's last look and the renames."""
+
+        class Meddling(Disk):
+            def __init__(self, name: str) -> None:
+                self.name = name
+
+            def append_durably(self, path: str, content: bytes) -> None:
+                super().append_durably(path, content)
+                write(self.name)
+
+        def write(name: str) -> None:
+            self.world.write_game(name, b"written meanwhile")
+
+        self.add_tides()
+        self.world.add_release("ebb", "1", {"e.dat": b"e"}, says='removes = ["@data/cables.dat"]')
+        self.make_resolved()
+        before = without_marker(self.world.game())
+        for name in ("data/sea.dat", "mods/tides/a.dat", "data/cables.dat"):
+            with self.subTest(name=name), self.assertRaisesRegex(RolledBack, "changed while"):
+                self.world.apply(Meddling(self.world.path("game", name)))
+            now = without_marker(self.world.game())
+            self.assertEqual(now.pop(name).content, b"written meanwhile")
+            was = dict(before)
+            was.pop(name, None)
+            self.assertEqual({n: e for n, e in now.items() if not n.startswith("mods/")}, was)
+            if name in VANILLA:
+                self.world.write_game(name, VANILLA[name])
+            else:
+                shutil.rmtree(self.world.path("game", "mods"))
 
     def test_a_file_equal_to_vanilla_stays_vanilla(self) -> None:
         self.world.add_release("tides", "1", {"data/sea.dat": VANILLA["data/sea.dat"]})
