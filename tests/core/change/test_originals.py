@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import sys
 import unittest
 from collections.abc import Sequence
 
 from rellum.core.change.disk import Disk
+from rellum.core.change.execute import RolledBack
+from rellum.core.change.originals import FolderChanged, OriginalDamaged, Originals
+from rellum.core.hashing import hash_bytes
 from tests.core.change.test_interruption import SCENARIOS, Stage
-from tests.support import WorldTest
+from tests.support import VANILLA, WorldTest
 
 
 class OriginalsTest(WorldTest):
@@ -44,11 +48,54 @@ class OriginalsTest(WorldTest):
             self.assertIn(b"vanilla sea\n", self.originals())
 
 
+class VerifiedTest(WorldTest):
+    """What enters the store and what leaves it is what its hash says, or nothing happens."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = Originals(self.world.path("store"), Disk())
+        os.mkdir(self.store.folder)
+        self.file = self.world.path("game", "data", "sea.dat")
+        self.right = hash_bytes(VANILLA["data/sea.dat"])
+        self.wrong = hash_bytes(b"other")
+
+    def spoil(self) -> None:
+        with open(self.store.path_of(self.right), "wb") as file:
+            file.write(b"spoilt")
+
+    def test_what_is_not_what_was_planned_does_not_enter(self) -> None:
+        for put in (self.store.put, self.store.put_copy):
+            with self.assertRaises(FolderChanged):
+                put(self.file, self.wrong)
+            self.assertEqual(os.listdir(self.store.folder), [])
+        self.store.put(self.file, self.right)
+        self.world.write_game("data/sea.dat", b"changed since")
+        with self.assertRaises(FolderChanged):
+            self.store.put(self.file, self.right)
+
+    def test_a_damaged_content_is_replaced(self) -> None:
+        self.store.put_copy(self.file, self.right)
+        self.spoil()
+        self.assertFalse(self.store.is_whole(self.right))
+        self.store.put(self.file, self.right)
+        self.assertTrue(self.store.is_whole(self.right))
+
+    def test_a_damaged_content_does_not_come_out(self) -> None:
+        self.store.put_copy(self.file, self.right)
+        self.spoil()
+        with self.assertRaises(OriginalDamaged):
+            self.store.bring_out(self.right, self.world.path("out"), name="sea.dat", keep=True)
+        self.assertFalse(self.store.has(self.right))
+        self.assertEqual(os.listdir(self.store.folder), [self.right + ".damaged"])
+
+
 class RecordingDisk(Disk):
     """Notes what happens, in order."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, fails: bool = False) -> None:
         self.events: list[tuple[str, str]] = []
+        self.sources: dict[str, str] = {}
+        self.fails = fails
 
     def flush(self, folder: str, files: Sequence[str], folders: Sequence[str]) -> None:
         super().flush(folder, files, folders)
@@ -57,10 +104,15 @@ class RecordingDisk(Disk):
     def move_over(self, source: str, target: str) -> None:
         super().move_over(source, target)
         self.events.append(("moved", target))
+        self.sources[target] = source
 
     def remove(self, path: str) -> None:
         super().remove(path)
         self.events.append(("removed", path))
+
+    def remove_durably(self, path: str) -> None:
+        super().remove_durably(path)
+        self.events.append(("gone", path))
 
     def append_durably(self, path: str, content: bytes) -> None:
         super().append_durably(path, content)
@@ -69,6 +121,8 @@ class RecordingDisk(Disk):
     def step(self, name: str) -> None:
         if name == "record":
             self.events.append(("record", ""))
+            if self.fails:
+                raise OSError(errno.EIO, "the state cannot be written")
 
 
 class OrderTest(WorldTest):
@@ -83,6 +137,32 @@ class OrderTest(WorldTest):
             stage.action(stage.world, disk)
             with self.subTest(scenario=scenario.__name__):
                 self.assert_in_order(stage, disk.events)
+
+    def test_what_is_flushed_when_it_is_taken_back(self) -> None:
+        """Staged back and flushed, renamed, flushed; then the journal goes."""
+        for scenario in SCENARIOS:
+            self.setUp()
+            stage = Stage(self.world, scenario)
+            self.addCleanup(stage.close)
+            stage.reset()
+            disk = RecordingDisk(fails=True)
+            with self.assertRaises(RolledBack):
+                stage.action(stage.world, disk)
+            events = disk.events[disk.events.index(("record", "")) :]
+            ends = events.index(("gone", stage.world.path("pack", ".rellum", "journal")))
+            in_place = (stage.world.path("game") + os.sep, stage.world.path("player") + os.sep)
+            with self.subTest(scenario=scenario.__name__):
+                for number, (kind, path) in enumerate(events):
+                    if kind not in ("moved", "removed") or not path.startswith(in_place):
+                        continue
+                    self.assertLess(number, ends)
+                    if kind == "moved":
+                        self.assertIn(("flushed", disk.sources[path]), events[:number])
+                    above = os.path.dirname(path)
+                    while not os.path.isdir(above):
+                        above = os.path.dirname(above)
+                    if ".rellum-staging" not in path:
+                        self.assertIn(("flushed", above), events[number:ends], path)
 
     def assert_in_order(self, stage: Stage, events: list[tuple[str, str]]) -> None:
         kinds = [kind for kind, _ in events]
@@ -109,6 +189,11 @@ class OrderTest(WorldTest):
         moved = [p for kind, p in events if kind == "moved" and p.startswith(in_place)]
         files = [each for each in staged if os.path.basename(each).isdigit()]
         self.assertGreaterEqual(len(files), len([each for each in moved if staging not in each]))
+        flushed = {path for kind, path in events[:ready] if kind == "flushed"}
+        for folder in {os.path.dirname(each) for each in files}:
+            self.assertLessEqual(
+                {folder, os.path.dirname(folder)}, flushed, "names of staged files"
+            )
         let_go = [
             n for n, (kind, p) in enumerate(events) if kind == "removed" and p.startswith(store)
         ]
