@@ -68,7 +68,7 @@ class VerifiedTest(WorldTest):
             with self.assertRaises(FolderChanged):
                 put(self.file, self.wrong)
             self.assertEqual(os.listdir(self.store.folder), [])
-        self.store.put(self.file, self.right)
+        self.store.put_copy(self.file, self.right)
         self.world.write_game("data/sea.dat", b"changed since")
         with self.assertRaises(FolderChanged):
             self.store.put(self.file, self.right)
