@@ -48,7 +48,7 @@ def _run(app: Callable[[], None]) -> int:
         return _unforeseen(f"{where}{error.strerror or error}", "Mend that and try again.")
     except UnicodeEncodeError as error:
         around = error.object[max(0, error.start - 40) : error.end + 20]
-        return _unforeseen(f"a name is no Unicode text: {ascii(around)}", "Rename it.")
+        return _unforeseen(f"a name is no Unicode text: {around!a}", "Rename it.")
     except Exception as error:
         if type(error).__module__ != "sqlite3":  # imported only by those who need it
             raise

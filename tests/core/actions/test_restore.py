@@ -6,6 +6,8 @@ import os
 import shutil
 import tempfile
 import unittest
+from contextlib import AbstractContextManager
+from unittest import mock
 
 from rellum.core.actions.kept import list_kept
 from rellum.core.actions.restore import (
@@ -15,6 +17,7 @@ from rellum.core.actions.restore import (
     restore_mod,
     restore_paths,
 )
+from rellum.core.change.readiness import NoSpace
 from tests.support import VANILLA, World, WorldTest, ignore_recovery, snapshot, write_tree
 
 
@@ -128,10 +131,24 @@ class RestoreTest(WorldTest):
         world.take_all()
         world.want("tides")
         world.resolve()
+        # What is kept needs room on the pack's disk, and what comes back on the game's.
+        with self.full(self.world.path("far")), self.assertRaises(NoSpace):
+            world.apply()
         world.apply()
         self.assertEqual(world.check(deep=True).findings, ())
+        with self.full(world.path("game")), self.assertRaises(NoSpace):
+            world.restore_all()
         world.restore_all()
         self.assertEqual(world.game(times=True), vanilla)
+
+    def full(self, folder: str) -> AbstractContextManager[object]:
+        """Let the disk of a folder be full, and others not."""
+        device, plenty = os.stat(folder).st_dev, shutil.disk_usage(folder)._replace(free=10**9)
+
+        def usage(asked: str) -> object:
+            return plenty._replace(free=5) if os.stat(asked).st_dev == device else plenty
+
+        return mock.patch("shutil.disk_usage", usage)
 
 
 if __name__ == "__main__":

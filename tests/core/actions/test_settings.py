@@ -8,6 +8,10 @@ import unittest
 from rellum.core.actions.kept import list_kept
 from rellum.core.actions.settling import UnsettledSettings
 from rellum.core.errors import UserError
+from rellum.core.hashing import hash_bytes
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.open_state import open_state
+from rellum.core.paths import PlacePath
 from tests.support import Entry, WorldTest, ignore_recovery, write_tree
 
 ONE = b"; sea\n[view]\nwaves = high\nfog = on\n"
@@ -64,6 +68,23 @@ class SettingsTest(WorldTest):
             self.assertIn(b"foam = " + foam, self.settings())
         self.assert_store_holds_what_is_needed()
         self.assertTrue(self.world.apply().preview.plan.is_empty)
+
+    def test_what_the_release_wants_is_noted_although_the_file_stays(self) -> None:
+        self.add("1.0", ONE)
+        self.make_applied()
+        self.change(b"waves = high", b"waves = low")
+        mine = self.settings()
+        self.world.apply()  # from now on the file is as it was left
+        self.world.change_pack('\n[settings]\n"@mods/t/tides.ini" = "mine"\n')
+        self.world.cards.clear()
+        newer = ONE.replace(b"high", b"huge")
+        self.add("1.0", newer)  # the same version, made anew
+        self.update()
+        self.assertEqual(self.settings(), mine)
+        state = open_state(PackHome(self.world.path("pack")))
+        self.addCleanup(state.close)
+        path = PlacePath("@game/mods/t/tides.ini")
+        self.assertEqual(state.laid([path])[path].base, hash_bytes(newer))
 
     def test_a_conflict_is_shown_and_settled_by_the_pack(self) -> None:
         self.add("1.0", ONE)

@@ -12,6 +12,7 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
+from rellum.core.actions.apply import preview
 from rellum.core.actions.kept import list_kept
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import RolledBack
@@ -232,6 +233,15 @@ class ApplyTest(WorldTest):
         with mock.patch("shutil.disk_usage", return_value=usage), self.assertRaises(NoSpace):
             self.world.apply()
         self.assertEqual(self.world.game(), before)
+
+    def test_originals_that_are_copied_need_room(self) -> None:
+        self.world.add_release("swell", "1", {"data/cables.dat": b"s"})
+        self.make_resolved()
+        pack, shelf = self.world.path("pack"), self.world.path("shelf")
+        linked = preview(pack, shelf, ignore_recovery).space.needed
+        os.link(self.world.path("game", "data", "cables.dat"), self.world.path("second"))
+        copied = preview(pack, shelf, ignore_recovery).space.needed
+        self.assertEqual(copied - linked, len(VANILLA["data/cables.dat"]))
 
     def test_a_folder_that_cannot_be_written_or_is_not_free(self) -> None:
         self.add_tides()

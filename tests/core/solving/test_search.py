@@ -72,7 +72,13 @@ class RandomCatalogsTest(unittest.TestCase):
         for _ in range(4):
             games = source.choice([asked.games, GAMES[:1], GAMES[2:]])
             wants = tuple(each for each in asked.wants if source.random() < 0.8)
-            other = replace(asked, games=games, wants=wants)
+            other = replace(
+                asked,
+                games=games,
+                wants=wants,
+                edition=source.choice(["boxed", None]),
+                expansions=source.choice([("ice",), ("deep",), ()]),
+            )
             again = searcher.search(other)
             first = Searcher(asked).search(other)
             self.assertEqual(isinstance(again, NotFound), isinstance(first, NotFound))
@@ -223,6 +229,12 @@ class StatementsTest(unittest.TestCase):
         self.assertEqual(labels(problem(cards, other)), {"a": "1", "z": "1"})
         ultra = wanting("a", options=(("quality", ("ultra",)),))
         self.assertTrue(is_refused(problem(cards, ultra, games=GAMES[2:])))  # only from release 2
+        # What is switched off need not be there to be off.
+        gulls = group("sounds", "any", (), choice("gulls", releases=">=2"))
+        cards = catalog(release("a", "2"), release("a", "1"), options={"a": (gulls,)})
+        off = wanting("a", "<2", options=(("sounds", ()),))
+        self.assertEqual(labels(problem(cards, off)), {"a": "1"})
+        self.assertTrue(is_refused(problem(cards, replace(off, options=(("sounds", ("gulls",)),)))))
 
     def test_optional_wants_and_the_game_as_a_choice(self) -> None:
         cards = catalog(

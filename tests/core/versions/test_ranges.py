@@ -94,6 +94,12 @@ class TextTest(unittest.TestCase):
 
 
 class SyntaxTest(unittest.TestCase):
+    def test_a_prerelease_is_named_wherever_it_stands(self) -> None:
+        for text in (">=2-beta", ">=2-beta, <3", "<3, >=2-beta", "1 | >=2-beta | 3", "2-beta, *"):
+            self.assertTrue(parse_range(text).names_prerelease, text)
+            self.assertTrue((parse_range("*") & parse_range(text)).names_prerelease, text)
+        self.assertFalse(parse_range(">=2, <3 | 4.*").names_prerelease)
+
     def test_membership(self) -> None:
         for text, inside, outside in (
             (">=1.5, <1.7", ("1.5", "1.6.9"), ("1.4.9", "1.7", "1.7.0")),

@@ -58,7 +58,7 @@ def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
         device = devices[root]
         if each.after and (each.source or device != pack):
             needed[device] = needed.get(device, 0) + each.after.size
-        if each.before and device != pack:
+        if each.before and (device != pack or _has_more_names(roots.absolute(each.path))):
             needed[pack] = needed.get(pack, 0) + each.before.size
     spaces = [
         Space(needed=needed[device], free=shutil.disk_usage(folders[device]).free)
@@ -67,6 +67,14 @@ def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
     if not spaces:
         return Space(needed=0, free=shutil.disk_usage(roots.game_folder).free)
     return min(spaces, key=lambda space: space.free - space.needed)
+
+
+def _has_more_names(file: str) -> bool:
+    """Whether a file has further names: it is copied into the store of originals then, not linked."""
+    try:
+        return os.lstat(file).st_nlink > 1
+    except OSError:
+        return False
 
 
 def existing(folder: str) -> str:
