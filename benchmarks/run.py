@@ -8,12 +8,14 @@ unzip, p7zip-full, curl, xdelta3, zstd, python3-solv (Debian's packages of those
 
 from __future__ import annotations
 
+import compileall
 import os
 import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
 
+import rellum
 from benchmarks import edits as editing
 from benchmarks import gather as gathering
 from benchmarks import going_back, laying
@@ -201,6 +203,8 @@ def main() -> int:
         print("install this first: python3-solv", file=sys.stderr)
         return 2
     os.makedirs(ROOT, exist_ok=True)
+    # As pip does when it installs: a checkout may lie there without, where the environment forbids it.
+    compileall.compile_dir(os.path.dirname(rellum.__file__), quiet=1)
     found: list[Comparison] = []
     for name in sys.argv[1:] or CASES:
         print(f"{name} …", file=sys.stderr, flush=True)
