@@ -25,7 +25,9 @@ from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
+from rellum.core.change.marking import plan_marker
 from rellum.core.change.plan import Plan
+from rellum.core.change.readiness import refuse_unready
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM
@@ -40,8 +42,8 @@ from rellum.core.ids import SheetId
 from rellum.core.nearest import nearest
 from rellum.core.pack.checkpoints import BaselineChange
 from rellum.core.pack.home import PACK_FILE, PackHome, pack_texts
-from rellum.core.pack.marker import MARKER_PATH, lay_marker, refuse_other_owner
-from rellum.core.pack.new_state import BaselineRow, create_from_rows, write_vanilla
+from rellum.core.pack.marker import MARKER_PATH, marker_bytes, refuse_other_owner
+from rellum.core.pack.new_state import BaselineRow, create_from_rows, remove_state, write_vanilla
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
@@ -185,13 +187,17 @@ def _create(
 ) -> None:
     with hold_pack(home):
         adopted = Adopted(pack_id=new_id(), folder=roots.game_folder)
-        marker = lay_marker(home, roots, adopted.pack_id)
-        try:
-            write_adopted(home, catalogs, roots.game_folder, identity)
-            create_from_rows(home, adopted, identity, rows, marker)
-        except BaseException:
-            os.unlink(roots.absolute(MARKER_PATH))
-            raise
+        refuse_unready(roots)
+        write_adopted(home, catalogs, roots.game_folder, identity)
+        create_from_rows(home, adopted, identity, rows)
+    try:
+        with open_pack(home.folder, lambda _: None, even_if_running=True) as opened:
+            plan = plan_marker(marker_bytes(home, adopted.pack_id), opened.roots)
+            execute(plan, "adopt", opened.site, NoSources())
+    except BaseException:
+        if not os.path.exists(home.journal_file):  # it was taken back, or never begun
+            remove_state(home)
+        raise
 
 
 def _refuse_unready_for_anew(home: PackHome, roots: Roots) -> None:

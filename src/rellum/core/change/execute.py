@@ -112,6 +112,7 @@ def execute(
         modes=plan.modes,
         guarded=plan.guarded,
         spent=plan.spent,
+        is_found=plan.is_found,
     )
     folder_changes = plan.operations or plan.new_folders or plan.spare_folders or plan.modes
     if not (folder_changes or pack.writes or pack.others):
@@ -246,7 +247,8 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
     for staging in journal.stagings():
         disk.make_folder(staging)
     disk.make_folder(site.home.originals_folder)
-    journal = journal._replace(settings=keep_settings(site))
+    if not plan.is_found:
+        journal = journal._replace(settings=keep_settings(site))
     staged = {
         each.path: f"{number:07}" for number, each in enumerate(plan.operations) if each.after
     }

@@ -125,6 +125,7 @@ class Journal(NamedTuple):
     guarded: tuple[tuple[PlacePath, int], ...] | None = None
     stood: tuple[tuple[PlacePath, Content | None], ...] = ()
     spent: tuple[tuple[str, Digest], ...] = ()
+    is_found: bool = False
     is_ready: bool = False
     is_undoing: bool = False
 
@@ -153,6 +154,7 @@ class Journal(NamedTuple):
             kept_gone=self.kept_gone,
             unsure=self.unsure,
             guarded=self.guarded,
+            is_found=self.is_found,
             stands=tuple(
                 (step.path, step.after) for step in self.steps if step.after and step.path in unlaid
             ),
@@ -250,6 +252,7 @@ def _extent_line(number: int, journal: Journal) -> bytes:
         "guarded": journal.guarded,
         "stood": [[path, _listed(content)] for path, content in journal.stood],
         "spent": journal.spent,
+        "is-found": journal.is_found,
     }
     return line_of(number, {"extent": extent})
 

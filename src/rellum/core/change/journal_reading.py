@@ -149,7 +149,8 @@ def _whole(journal: Journal, extent: Record) -> Journal:
         modes=tuple((path, before, after) for path, before, after in extent["modes"]),
         guarded=_guarded(extent["guarded"]),
         stood=tuple((path, _content(c)) for path, c in extent["stood"]),
-        spent=tuple((file, digest) for file, digest in extent["spent"]),
+        spent=tuple((file, digest) for file, digest in extent.get("spent", ())),
+        is_found=extent.get("is-found", False),
     )
 
 

@@ -125,6 +125,7 @@ class Plan(NamedTuple):
     modes: files whose mode alone changes, with the mode before and after
     guarded: the files guarded from now on, with their modes of before; None: as it is
     spent: files outside the game, absolute, with their hashes, that go once their contents lie in it
+    is_found: there is nothing in it to go back over
     """
 
     operations: tuple[Operation, ...]
@@ -137,6 +138,7 @@ class Plan(NamedTuple):
     identity: str = ""
     stood: tuple[tuple[PlacePath, Content | None], ...] = ()
     spent: tuple[tuple[str, Digest], ...] = ()
+    is_found: bool = False
     others_folders: tuple[PlacePath, ...] = ()
     swept_to: str = ""
     swept: tuple[PlacePath, ...] = ()

@@ -8,12 +8,14 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
+from rellum.core.database import SEAL
 from rellum.core.durable import write_durably
 from rellum.core.folder.content import Laid
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.stamps import join_rows
 from rellum.core.pack.checkpoints import Checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
+from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.rows import LAID_MARKS, file_row, laid_row
 from rellum.core.pack.schema import (
@@ -38,9 +40,12 @@ def create_from_rows(
     adopted: Adopted,
     identity: Identity,
     rows: Sequence[BaselineRow],
-    marker: Laid,
+    marker: Laid | None = None,
 ) -> None:
-    """Write a new state: whole under its final name, or not at all. Raises OSError, sqlite3.Error."""
+    """Write a new state: whole under its final name, or not at all. Raises OSError, sqlite3.Error.
+
+    ``marker`` is one that lies in the game already.
+    """
     unfinished = home.state_file + ".new"
     if os.path.exists(unfinished):
         os.unlink(unfinished)
@@ -70,7 +75,8 @@ def create_from_rows(
                 spelling_rows(row[0] for row in rows),
             )
             Checkpoints(connection).put_in_force(pack_texts(home))
-            connection.execute(f"INSERT INTO laid VALUES ({LAID_MARKS})", laid_row(marker))
+            if marker:
+                connection.execute(f"INSERT INTO laid VALUES ({LAID_MARKS})", laid_row(marker))
             connection.executemany("INSERT INTO stamp VALUES (?, ?)", _all_stamps(rows, marker))
     finally:
         connection.close()
@@ -80,6 +86,13 @@ def create_from_rows(
         write_vanilla(home, state)
     finally:
         state.close()
+
+
+def remove_state(home: PackHome) -> None:
+    """Remove the state of a pack whose beginning was taken back. Raises OSError."""
+    for file in (home.vanilla_file, home.state_file + SEAL, home.state_file):
+        with suppress(FileNotFoundError):
+            os.unlink(file)
 
 
 def write_vanilla(home: PackHome, state: State) -> None:
@@ -114,10 +127,9 @@ def read_vanilla(home: PackHome) -> tuple[str, list[BaselineRow]]:
         ) from error
 
 
-def _all_stamps(rows: Sequence[BaselineRow], marker: Laid) -> Iterator[tuple[str, bytes]]:
-    content = marker.content
-    assert content is not None
-    by_folder: dict[str, list[str]] = {GAME: [file_row(marker.path, content)]}
+def _all_stamps(rows: Sequence[BaselineRow], marker: Laid | None) -> Iterator[tuple[str, bytes]]:
+    content = marker.content if marker else None
+    by_folder: dict[str, list[str]] = {GAME: [file_row(MARKER_PATH, content)] if content else []}
     for path, kind, size, _, _, mtime_ns, target in rows:
         folder, _, name = path.rpartition("/")
         by_folder.setdefault(folder, []).append(stamp_row(name, kind, size, mtime_ns, target))

@@ -1,0 +1,34 @@
+"""Laying the marker of a pack that begins with a game: the first change, and nothing to go back over."""
+
+from __future__ import annotations
+
+from rellum.core.change.plan import PLAIN_MODE, Operation, Plan
+from rellum.core.change.standing import content_at
+from rellum.core.folder.content import RELLUM, Content
+from rellum.core.hashing import hash_bytes
+from rellum.core.pack.marker import MARKER_PATH
+from rellum.core.paths import Roots
+
+
+def plan_marker(marker: bytes, roots: Roots) -> Plan:
+    """Plan so that the marker lies in the game, over one that an interrupted beginning may have left."""
+    now, _ = content_at(roots, MARKER_PATH, None)
+    operation = Operation(
+        path=MARKER_PATH,
+        before=now,
+        before_owner=RELLUM,
+        changed=False,
+        keep=False,
+        after=Content(digest=hash_bytes(marker), size=len(marker), mode=PLAIN_MODE, mtime_ns=0),
+        after_owner=RELLUM,
+        under=None,
+        source=marker,
+    )
+    return Plan(
+        operations=(operation,),
+        records=(),
+        new_folders=(),
+        spare_folders=(),
+        left_alone=(),
+        is_found=True,
+    )
