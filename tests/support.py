@@ -16,14 +16,14 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from unittest import mock
 
-from rellum.core.actions.adopt import AdoptResult, adopt
-from rellum.core.actions.apply import ApplyResult, apply
-from rellum.core.actions.check import check
-from rellum.core.actions.resolve import ResolveResult, resolve
-from rellum.core.actions.restore import RestoreResult, restore_all
-from rellum.core.actions.rewind import RewindResult, make_checkpoint, rewind
-from rellum.core.actions.take import Taken, take
-from rellum.core.actions.wants import drop, want
+from rellum.core.actions.change.apply import ApplyResult, apply
+from rellum.core.actions.gather.take import Taken, take
+from rellum.core.actions.match.resolve import ResolveResult, resolve
+from rellum.core.actions.match.wants import drop, want
+from rellum.core.actions.mend.check import check
+from rellum.core.actions.mend.restore import RestoreResult, restore_all
+from rellum.core.actions.mend.rewind import RewindResult, make_checkpoint, rewind
+from rellum.core.actions.set_up.adopt import AdoptResult, adopt
 from rellum.core.change.disk import Disk
 from rellum.core.change.recover import Recovered
 from rellum.core.folder.model import Drift

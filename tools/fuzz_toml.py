@@ -14,7 +14,7 @@ import sys
 import tempfile
 from collections.abc import Callable
 
-from rellum.core.actions.vet import vet_catalog
+from rellum.core.actions.gather.vet import vet_catalog
 from rellum.core.archives.checksums import read_checksums
 from rellum.core.fetching.metalink import ListedFile, metalink_text, read_metalink
 from rellum.core.folder.baselines import parse_sums

@@ -13,7 +13,7 @@ import time
 import unittest
 from unittest import mock
 
-from rellum.core.actions.adopt import CannotAdopt
+from rellum.core.actions.set_up.adopt import CannotAdopt
 from tests.support import WorldTest, snapshot, write_tree, zip_bytes
 
 
@@ -227,7 +227,7 @@ class BadInputTest(WorldTest):
 
     def test_a_game_folder_that_refuses_the_probe(self) -> None:
         denied = PermissionError(13, "Permission denied")
-        probe = mock.patch("rellum.core.actions.adopt.warnings_for", side_effect=denied)
+        probe = mock.patch("rellum.core.actions.set_up.adopt.warnings_for", side_effect=denied)
         with probe, self.assertRaisesRegex(CannotAdopt, "cannot be written: Permission denied"):
             self.world.adopt()
         self.assertFalse(os.path.exists(self.world.path("pack", "rellum.toml")))

@@ -15,7 +15,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
-from rellum.core.actions.rewind import list_checkpoints
+from rellum.core.actions.mend.rewind import list_checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
 from tests.core.change.test_interruption import Stage, first_apply, rewound, swept
 from tests.support import (

@@ -7,9 +7,9 @@ import random
 import sqlite3
 import unittest
 
-from rellum.core.actions.mend_index import mend_index
-from rellum.core.actions.rebuild import rebuild
-from rellum.core.actions.shelf import check as check_shelf
+from rellum.core.actions.gather.mend_index import mend_index
+from rellum.core.actions.gather.shelf import check as check_shelf
+from rellum.core.actions.set_up.rebuild import rebuild
 from rellum.core.database import SEAL, Seal
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.open_state import open_state

@@ -105,6 +105,15 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         ),
     ),
 }
+ROOMS = {
+    "Set up": "set_up",
+    "Gather": "gather",
+    "Match": "match",
+    "Change the game": "change",
+    "When something breaks": "mend",
+    "Live with it": "live",
+}
+"""The folder of each group's commands, here and in ``rellum.core.actions``."""
 _CONTEXT = {"help_option_names": ["-h", "--help"], "max_content_width": 100}
 
 
@@ -126,7 +135,11 @@ class GroupedCommands(TyperGroup):
 
     def __init__(self, **settings: Any) -> None:
         super().__init__(**settings)
-        self._modules = {name: module for rows in GROUPS.values() for name, module, _ in rows}
+        self._modules = {
+            name: f"{ROOMS[heading]}.{module}"
+            for heading, rows in GROUPS.items()
+            for name, module, _ in rows
+        }
         # Names without commands: what suggestions for a misspelt name are made from.
         self.commands = dict.fromkeys(self._modules)  # type: ignore[assignment]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import unittest
 
-from rellum.core.actions.vet import vet_catalog
+from rellum.core.actions.gather.vet import vet_catalog
 from tests.support import WorldTest, write_tree
 
 # What stands in a card's only release -> what is told of it.

@@ -7,7 +7,7 @@ import random
 import sys
 import unittest
 
-from rellum.core.actions.interrupted import MendResult, mend_interrupted
+from rellum.core.actions.mend.interrupted import MendResult, mend_interrupted
 from rellum.core.actions.open_pack import open_pack
 from rellum.core.change.disk import Disk
 from rellum.core.change.journal_reading import JournalDamaged

@@ -15,7 +15,7 @@ from collections.abc import Callable
 from typing import Any
 from unittest import mock
 
-from rellum.core.actions.restore import RestoreResult
+from rellum.core.actions.mend.restore import RestoreResult
 from rellum.core.change.disk import Disk
 from rellum.core.errors import RellumError
 from tests.core.change.test_interruption import SCENARIOS, Stage

@@ -10,9 +10,9 @@ import unittest
 from collections.abc import Callable
 from functools import partial
 
+from rellum.core.actions.mend.repair import restore_damaged
+from rellum.core.actions.mend.sweep import sweep
 from rellum.core.actions.open_pack import open_pack
-from rellum.core.actions.repair import restore_damaged
-from rellum.core.actions.sweep import sweep
 from rellum.core.change.disk import Disk
 from rellum.core.errors import RellumError
 from rellum.core.pack.home import PackHome, pack_texts

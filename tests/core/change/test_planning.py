@@ -12,8 +12,8 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
-from rellum.core.actions.apply import preview
-from rellum.core.actions.kept import list_kept
+from rellum.core.actions.change.apply import preview
+from rellum.core.actions.mend.kept import list_kept
 from rellum.core.change.disk import Disk
 from rellum.core.change.execute import RolledBack
 from rellum.core.change.plan import CannotLay

@@ -12,8 +12,8 @@ import stat
 from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.check import drift_of, with_causes
 from rellum.core.actions.game_now import identity_of
+from rellum.core.actions.mend.check import drift_of, with_causes
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.actions.supplies import is_content
 from rellum.core.catalog.known import KnownBaseline

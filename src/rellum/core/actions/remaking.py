@@ -7,7 +7,7 @@ import shutil
 from collections.abc import Mapping
 from contextlib import suppress
 
-from rellum.core.actions.apply import Preparing
+from rellum.core.actions.change.apply import Preparing
 from rellum.core.actions.open_pack import OpenPack
 from rellum.core.errors import RellumError
 from rellum.core.folder.content import Content

@@ -31,7 +31,7 @@ originals; the staging folders and what the store no longer needs are removed, a
 Recovery, by what it finds (``journal_reading``): no ``ready``, as the file ends before it was complete: undo
 (nothing to take back). ``ready`` and the id is in the state: do what comes after that again, and clean up.
 ``ready``, no ``undo``: finish; if that fails, note ``undo`` and undo. ``undo``: undo. A line that fails its
-check: nothing is done, until a person asks for it (``rellum.core.actions.interrupted``).
+check: nothing is done, until a person asks for it (``rellum.core.actions.mend.interrupted``).
 A file that is neither as it was before nor as it is after was changed by somebody else since: it
 is left alone and named. A content leaves the store of originals only where the change is recorded, or where
 the folder was seen to have it without the store (``letting_go``).

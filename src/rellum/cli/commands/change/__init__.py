@@ -1,0 +1,1 @@
+"""Change the game: see what would change, and lay the line-up."""

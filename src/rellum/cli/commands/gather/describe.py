@@ -1,0 +1,82 @@
+"""``rellum describe``."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.describing.card_text import Described
+
+
+def describe(
+    archives: Annotated[
+        list[str],
+        typer.Argument(metavar="FILE...", help="An archive, all parts of one, or a folder."),
+    ],
+    to: Annotated[
+        str, typer.Option("--to", metavar="CARD.toml", help="Write the card to a new file.")
+    ] = "",
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Write a first card for an archive, marked where a person must fill in.
+
+    Id and version are read from names and from what lies inside; where its files belong, by the game's
+    places and vanilla files.
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.gather.describe import describe as action
+    from rellum.core.describing.card_text import card_text
+
+    if to and os.path.exists(to):
+        raise console.BadCall(f"{to} is there already", hint="Name a new file.")
+    with console.progress() as listen:
+        described = action(pack, archives, tell_recovered, listen)
+    text = card_text(described)
+    if to:
+        with open(to, "x", encoding="utf-8", newline="\n") as file:
+            file.write(text)
+    if as_json:
+        console.say_json(_document(described, text))
+    elif to:
+        marks = text.count("FILL IN")
+        console.say(
+            f"{to} is written; {console.count_text(marks, 'line')} to fill in or to look at."
+        )
+    else:
+        console.say(text.rstrip("\n"))
+
+
+def _document(described: Described, text: str) -> dict[str, Any]:
+    naming, shape = described.naming, described.shape
+    return {
+        "id": naming.id.value or None,
+        "name": naming.name.value or None,
+        "version": naming.version.value or None,
+        "is_patch": naming.is_patch,
+        "known_as": described.known_as or None,
+        "has_card": described.has_card,
+        "wrapper": shape.wrapper or None,
+        "files": [{"name": f.name, "size": f.size, "sha256": f.sha256} for f in described.files],
+        "places": [
+            {
+                "take": rule.take,
+                "to": rule.to,
+                "reason": rule.reason,
+                "sure": rule.is_sure,
+                "replaces": list(rule.replaces),
+            }
+            for rule in shape.rules
+        ],
+        "alternatives": [
+            {"option": a.group, "above": a.above, "folders": list(a.names)}
+            for a in shape.alternatives
+        ],
+        "left_out": list(shape.left_out),
+        "card": text,
+    }

@@ -1,0 +1,190 @@
+"""``rellum fetch``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.actions.gather.fetch import FetchResult
+    from rellum.core.actions.needed import NeededFile
+
+
+def fetch(
+    write_to: Annotated[
+        str,
+        typer.Option(
+            "--list",
+            metavar="FILE.meta4",
+            help="Write what is missing as a Metalink; fetch nothing.",
+        ),
+    ] = "",
+    lists: Annotated[
+        list[str] | None,
+        typer.Option("--from", metavar="FILE.meta4", help="Take addresses from a Metalink too."),
+    ] = None,
+    stall: Annotated[
+        float,
+        typer.Option("--stall", metavar="SECONDS", help="Cut a transfer that stands so long."),
+    ] = 20,
+    tries: Annotated[
+        int, typer.Option("--tries", metavar="N", help="Tries of an address that bring nothing.")
+    ] = 5,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Fetch what the line-up needs and the shelf lacks, check it and put it there.
+
+    Transfers go on where they ended, mirrors are tried in turn, and each file is checked by its hash.
+    What has come stays when this is stopped. What a person must get is told last.
+    """
+    from rellum.cli.fetch_view import FetchView
+    from rellum.core.actions.gather.fetch import fetch as action
+    from rellum.core.fetching.model import Patience
+    from rellum.core.shelf.folder import shelf_folder
+
+    if stall <= 0 or tries < 1:
+        raise console.BadCall("--stall is more than 0 seconds, and --tries at least 1")
+    if write_to:
+        _write_list(pack, write_to, as_json=as_json)
+        return
+    view = FetchView()
+    try:
+        result = action(
+            pack,
+            shelf_folder(),
+            view.show,
+            lists=lists or (),
+            patience=Patience(stall=stall, tries=tries),
+        )
+    except KeyboardInterrupt:
+        view.clear()
+        console.note("Stopped. What has come is kept; 'rellum fetch' goes on from there.")
+        raise typer.Exit(130) from None
+    finally:
+        view.clear()
+    if as_json:
+        console.say_json(_document(result))
+    else:
+        _show(result)
+    if result.failed or result.by_hand:
+        raise typer.Exit(1)
+
+
+def _write_list(pack: str, target: str, *, as_json: bool) -> None:
+    from rellum.core.actions.gather.fetch import write_list
+    from rellum.core.shelf.folder import shelf_folder
+
+    files = write_list(pack, shelf_folder(), target)
+    without = [each for each in files if not each.file.urls]
+    if as_json:
+        console.say_json({"list": target, "files": [_needed(each) for each in files]})
+        return
+    console.say(f"{console.count_text(len(files), 'missing file')} listed in {target}.")
+    if without:
+        names = ", ".join(each.file.name for each in without)
+        console.say(f"Without an address, to be got by hand: {names}")
+
+
+def _show(result: FetchResult) -> None:
+    if not (result.fetched or result.failed or result.by_hand):
+        count = console.count_text(result.here, "file")
+        console.say(f"Nothing to fetch: the line-up's {count} are on the shelf.")
+        return
+    rows = [
+        (
+            "fetched",
+            each.taken.known.release.name if each.taken.known else "?",
+            console.bytes_text(each.taken.size),
+            each.taken.path,
+        )
+        for each in result.fetched
+    ]
+    rows += [
+        ("failed", each.needed.release.name, _size(each.needed), each.needed.file.name)
+        for each in result.failed
+    ]
+    if rows:
+        console.table(("outcome", "release", "size", "file"), rows, right=(2,))
+    troubles = [each for each in result.fetched if each.given_up or each.taken.outcome == "part"]
+    if troubles:
+        console.say()
+    for each in troubles:
+        if each.taken.outcome == "part":
+            console.say(f"{each.taken.path}: {each.taken.reason}")
+        for reason in each.given_up:
+            address, _, why = reason.partition(": ")
+            console.say(f"given up  {address}\n          {why}")
+    for failed in result.failed:
+        console.show_error(
+            f"{failed.needed.file.name} could not be fetched",
+            failed.reasons,
+            "",
+        )
+    if result.failed:
+        console.say(
+            "'rellum fetch' tries again; a list for other programs: 'rellum fetch --list FILE'."
+        )
+    if result.by_hand:
+        if rows:
+            console.say()
+        _show_by_hand(result.by_hand)
+
+
+def _show_by_hand(files: tuple[NeededFile, ...]) -> None:
+    what = "file must" if len(files) == 1 else "files must"
+    console.say(f"{len(files)} {what} be got by hand:")
+    for each in files:
+        file = each.file
+        console.say(f"  {console.styled(file.name, 'bold')}  {_size(each)}  {each.release.name}")
+        if file.page or file.urls:
+            console.say(f"    page  {file.page or file.urls[0]}")
+        words = file.by_hand or (
+            ""
+            if file.sha256 or file.blake3
+            else "The card has no hash of it: state what it is by --as."
+        )
+        if words:
+            console.say(f"    do    {words}")
+    console.say("Then: rellum take FILE...  or let it wait for them: rellum take --watch FOLDER")
+
+
+def _size(needed: NeededFile) -> str:
+    return "?" if needed.file.size is None else console.bytes_text(needed.file.size)
+
+
+def _document(result: FetchResult) -> dict[str, Any]:
+    return {
+        "here_before": result.here,
+        "fetched": [
+            {
+                "name": each.taken.path,
+                "outcome": each.taken.outcome,
+                "size": each.taken.size,
+                "blake3": each.taken.digest,
+                "given_up": list(each.given_up),
+            }
+            for each in result.fetched
+        ],
+        "failed": [
+            {**_needed(each.needed), "reasons": list(each.reasons)} for each in result.failed
+        ],
+        "by_hand": [_needed(each) for each in result.by_hand],
+    }
+
+
+def _needed(needed: NeededFile) -> dict[str, Any]:
+    file = needed.file
+    return {
+        "name": file.name,
+        "mod": needed.release.mod,
+        "version": needed.release.version.text,
+        "size": file.size,
+        "sha256": file.sha256,
+        "from": list(file.urls),
+        "page": file.page or None,
+        "by_hand": file.by_hand or None,
+    }

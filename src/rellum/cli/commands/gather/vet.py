@@ -1,0 +1,57 @@
+"""``rellum vet``."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rellum.cli import console, options
+
+
+def vet(
+    folders: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[CATALOG...]", help="Catalog folders; the pack's if left out."),
+    ] = None,
+    sheet: Annotated[
+        str, typer.Option("--sheet", metavar="ID", help="Read the cards for this game.")
+    ] = "",
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Look through a catalog and tell all that is wrong in it, with file and line.
+
+    Mistakes in each sheet, card and trial, and between them: needs that nothing can meet, unknown mods
+    and expansions, contradictions, load cycles. Exit status 1 if there are any.
+    """
+    from rellum.core.actions.gather.vet import vet_catalog
+
+    result = vet_catalog(pack, folders or [], sheet)
+    if as_json:
+        console.say_json(
+            {
+                "catalogs": list(result.folders),
+                "cards": result.cards,
+                "releases": result.releases,
+                "trials": result.trials,
+                "faults": list(result.faults),
+            }
+        )
+    else:
+        for fault in result.faults:
+            console.say(fault)
+        seen = ", ".join(
+            (
+                console.count_text(result.cards, "card"),
+                console.count_text(result.releases, "release"),
+                console.count_text(result.trials, "trial"),
+            )
+        )
+        if result.faults:
+            console.say()
+            console.say(f"{console.count_text(len(result.faults), 'mistake')} in {seen}.")
+        else:
+            console.say(f"Nothing wrong: {seen}.")
+    if result.faults:
+        raise typer.Exit(1)

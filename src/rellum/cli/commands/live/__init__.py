@@ -1,0 +1,1 @@
+"""Live with it: what was tried, and how it went."""

@@ -1,0 +1,71 @@
+"""``rellum trial``."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+import typer
+
+from rellum.cli import console, options
+
+
+def trial(
+    outcome: Annotated[
+        Literal["works", "breaks"], typer.Argument(metavar="works|breaks", help="What came of it.")
+    ],
+    mods: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[MOD[@VERSION]...]", help="What was tried; the line-up if left out."
+        ),
+    ] = None,
+    game: Annotated[
+        str, typer.Option("--game", metavar="VERSION", help="On which version of the game.")
+    ] = "",
+    graft: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--graft", metavar="NAME", help="A graft that was in the game (again for more)."
+        ),
+    ] = None,
+    note: Annotated[str, typer.Option("--note", metavar="TEXT", help="What was seen.")] = "",
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Record that the line-up, or some releases, work or break on a game version.
+
+    Releases that broke together are never chosen together again there. A release that works outside the
+    range it declares may be chosen where the pack says trust = "tried".
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.live.trial import record_trial
+    from rellum.core.paths import shown_file
+
+    result = record_trial(
+        pack, tell_recovered, outcome, mods or [], game=game, note=note, grafts=graft or []
+    )
+    if as_json:
+        console.say_json(
+            {
+                "outcome": result.outcome,
+                "game": result.game.text,
+                "date": result.date,
+                "releases": dict(result.releases),
+                "grafts": graft or [],
+            }
+        )
+        return
+    names = [f"{mod} {version}" for mod, version in result.releases]
+    names += [f"graft {name}" for name in graft or []]
+    few = 2
+    shown = ", ".join(names[:few])
+    shown += f" and {len(names) - few} more" if len(names) > few else ""
+    verb = outcome if len(names) == 1 else outcome[:-1]
+    console.say(f"Recorded in {shown_file(result.file)}: on game {result.game}, {shown} {verb}.")
+    if outcome == "breaks" and graft:
+        console.say(
+            "'rellum preview' warns of that from now on, as long as the graft is in the pack."
+        )
+    elif outcome == "breaks":
+        again = "They are not chosen together" if len(names) > 1 else "It is not chosen"
+        console.say(f"{again} on that version again: see 'rellum resolve'.")

@@ -1,0 +1,36 @@
+"""``rellum hold``."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rellum.cli import console, options
+
+
+def hold(
+    mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
+    version: Annotated[str, typer.Argument(metavar="[VERSION]", help="The release to keep.")] = "",
+    reason: Annotated[str, typer.Option("--reason", metavar="TEXT", help="Why it is held.")] = "",
+    off: Annotated[bool, typer.Option("--off", help="Let go of it.")] = False,
+    pack: options.Pack = options.HERE,
+) -> None:
+    """Pin a release of a mod, with a reason; --off lets go of it.
+
+    A held mod is only ever taken at that release. A hold does not ask for the mod: 'rellum want' does.
+    """
+    from rellum.core.actions.match.wants import hold as action
+    from rellum.core.actions.match.wants import let_go
+
+    if off:
+        console.say(f"{mod} is no longer held at {let_go(pack, mod)}.")
+        return
+    if not version or not reason.strip():
+        lacking = "a version" if not version else "a reason"
+        raise console.BadCall(
+            f"a hold needs {lacking}",
+            hint=f"Write e.g. rellum hold {mod} 3.2 --reason '3.3 makes the tides run backwards'.",
+        )
+    found = action(pack, mod, version, reason.strip())
+    console.say(f"The pack holds {mod} at {found}: {reason.strip()}")

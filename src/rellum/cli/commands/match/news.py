@@ -1,0 +1,90 @@
+"""``rellum news``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.actions.match.news import News
+    from rellum.core.solving.news import NewRelease
+
+
+def news(
+    mods: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[MOD...]", help="Only of these; of all in the line-up if left out."
+        ),
+    ] = None,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Show newer releases than the line-up's, and what taking each would do."""
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.match.news import news as action
+
+    result = action(pack, tell_recovered, mods or [])
+    if as_json:
+        console.say_json(_document(result))
+        return
+    if not result.releases:
+        count = console.count_text(result.mods, "mod")
+        console.say(f"No news of {count}: the newest releases are in the line-up.")
+        return
+    console.say(console.styled(f"Newer releases, for game {result.game}", "bold"))
+    rows = [
+        (
+            _word(each),
+            each.release.mod,
+            each.now.label,
+            each.release.label,
+            *_size(each),
+            each.brief,
+        )
+        for each in result.releases
+    ]
+    headings = ("news", "mod", "now", "newer", "as", "size", "what taking it would do")
+    console.table(headings, rows, right=(5,))
+    free = [each.release.mod for each in result.releases if each.outcome.is_free]
+    console.say()
+    if free:
+        console.say(f"Take what is free: rellum resolve --fresh {' '.join(dict.fromkeys(free))}")
+    console.say("More on any of them: 'rellum why MOD VERSION'.")
+
+
+def _word(news: NewRelease) -> str:
+    if news.outcome.reason is not None:
+        return "blocked"
+    return "free" if news.outcome.is_free else "with others"
+
+
+def _size(news: NewRelease) -> tuple[str, str]:
+    kind = "patch" if news.release.patches else "full"
+    return kind, console.bytes_text(news.size) if news.size is not None else "?"
+
+
+def _document(result: News) -> dict[str, Any]:
+    from rellum.cli.render import statement_document
+
+    return {
+        "game": result.game.text,
+        "releases": [
+            {
+                "mod": each.release.mod,
+                "version_now": each.now.version.text,
+                "version": each.release.version.text,
+                "build": each.release.build or None,
+                "can_be_taken": each.outcome.reason is None,
+                "is_free": each.outcome.is_free,
+                "is_patch": each.release.patches is not None,
+                "size": each.size,
+                "brief": each.brief,
+                "statements": [statement_document(one) for one in each.statements],
+            }
+            for each in result.releases
+        ],
+    }

@@ -1,0 +1,152 @@
+"""``rellum outlook``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.solving.outlook import Cell, Outlook, VersionOutlook
+
+SIGNS = {
+    "ready": "ready",
+    "tried": "tried",
+    "other": "other",
+    "back": "BACK",
+    "gone": "-",
+    "unknown": "?",
+}
+
+
+def outlook(
+    figure: Annotated[
+        str, typer.Option("--figure", metavar="FILE", help="Draw it, as .png or .svg.")
+    ] = "",
+    as_csv: Annotated[bool, typer.Option("--csv", help="Print it as CSV instead.")] = False,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """For every game version: which mods are ready, and which hold the pack back.
+
+    Searches a line-up for each version that the game sheet knows, and where there is none the fewest
+    wants to give up for one.
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.match.outlook import outlook as action
+
+    if figure:
+        from rellum.cli.figures import check_figure_name
+
+        check_figure_name(figure)
+    result = action(pack, tell_recovered)
+    if figure:
+        from rellum.cli.figures import draw_outlook
+
+        draw_outlook(result, figure)
+    if as_json:
+        console.say_json(_document(result))
+    elif as_csv:
+        _print_csv(result)
+    else:
+        _show(result)
+        if figure:
+            console.say(f"Drawn: {figure}")
+
+
+def _show(result: Outlook) -> None:
+    if not result.mods:
+        console.say("The pack wants nothing yet: begin with 'rellum want MOD'.")
+        return
+    versions = result.versions
+    headings = ("mod", *(_heading(each) for each in versions))
+    rows = []
+    for at, mod in enumerate(result.mods):
+        name = mod if mod in result.wanted else f"  {mod}"
+        rows.append((name, *(_cell_text(each.cells[at]) for each in versions)))
+    console.table(headings, rows)
+    console.say()
+    console.say(
+        "ready: as in the line-up   other: another release of it, named   tried: by a trial"
+    )
+    console.say("BACK: holds the pack back, would have to go   -: not needed there")
+    for each in versions:
+        console.say()
+        _tell(each)
+
+
+def _heading(version: VersionOutlook) -> str:
+    return f"{version.game} (now)" if version.is_now else version.game.text
+
+
+def _cell_text(cell: Cell) -> str:
+    sign = SIGNS[cell.status]
+    if cell.status in ("other", "tried") and cell.release:
+        return f"{sign} {cell.release.label}"
+    return sign
+
+
+def _tell(version: VersionOutlook) -> None:
+    from rellum.core.actions.match.resolve import with_place
+
+    name = console.styled(f"game {version.game}", "bold")
+    if version.give_up is None:
+        console.say(f"{name}: no line-up, and giving up a few wants does not bring one")
+    elif not version.give_up:
+        others = sum(each.status == "other" for each in version.cells)
+        what = f"{console.count_text(others, 'other release')}" if others else "as it is"
+        console.say(f"{name}: everything goes, {what}")
+    else:
+        console.say(f"{name}: give up {', '.join(each.mod for each in version.give_up)}")
+        for each in version.give_up:
+            for statement in each.statements:
+                console.say_indented(with_place(statement))
+
+
+def _rows(result: Outlook) -> list[dict[str, object]]:
+    return [
+        {
+            "game": version.game.text,
+            "mod": cell.mod,
+            "wanted": cell.mod in result.wanted,
+            "status": cell.status,
+            "version": cell.release.version.text if cell.release else None,
+            "build": cell.release.build or None if cell.release else None,
+            "trial": str(cell.trial) if cell.trial else None,
+        }
+        for version in result.versions
+        for cell in version.cells
+    ]
+
+
+def _print_csv(result: Outlook) -> None:
+    import pandas
+
+    console.say(pandas.DataFrame(_rows(result)).to_csv(index=False).rstrip("\n"))
+
+
+def _document(result: Outlook) -> dict[str, Any]:
+    from rellum.cli.render import statement_document
+
+    return {
+        "versions": [
+            {
+                "game": each.game.text,
+                "is_now": each.is_now,
+                "has_line_up": each.give_up == (),
+                "give_up": None
+                if each.give_up is None
+                else [
+                    {
+                        "mod": one.mod,
+                        "statements": [statement_document(said) for said in one.statements],
+                    }
+                    for one in each.give_up
+                ],
+            }
+            for each in result.versions
+        ],
+        "cells": _rows(result),
+    }

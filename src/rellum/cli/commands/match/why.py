@@ -1,0 +1,113 @@
+"""``rellum why``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.actions.match.why import ReleaseAnswer, WhyAnswer
+
+MOST_RELEASES = 6
+
+
+def why(
+    mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
+    version: Annotated[
+        str, typer.Argument(metavar="[VERSION]", help="Ask about this release of it.")
+    ] = "",
+    every: Annotated[bool, typer.Option("--all", help="Tell of every release.")] = False,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Tell why a mod, or one release of it, is in the line-up or not.
+
+    Who wants or needs it, what fixes its version, and what a newer one would need.
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.match.why import why as action
+
+    answer = action(pack, tell_recovered, mod, version)
+    if as_json:
+        console.say_json(_document(answer))
+        return
+    if answer.chosen is None:
+        console.say(console.styled(f"{answer.mod} is not in the line-up", "bold"))
+        if not answer.asked_by:
+            console.say("  Nothing that is chosen needs it, and the pack does not want it.")
+    else:
+        title = f"{answer.mod} {answer.chosen.label} is in the line-up"
+        console.say(console.styled(title, "bold"))
+        for group, choices in answer.chosen.options:
+            console.say(f"  {group}: {', '.join(choices) or 'none'}")
+    _list("asked for", answer.asked_by)
+    _list("fixed by", answer.fixed_by)
+    _answers(answer, every=every)
+
+
+def _list(heading: str, statements: Any) -> None:
+    from rellum.core.actions.match.resolve import with_place
+
+    if statements:
+        console.say()
+        console.say(console.styled(heading, "dim"))
+        for each in statements:
+            console.say_indented(with_place(each))
+
+
+def _answers(answer: WhyAnswer, *, every: bool) -> None:
+    from rellum.core.actions.match.resolve import with_place
+
+    shown = answer.answers if every else answer.answers[:MOST_RELEASES]
+    if not answer.answers and answer.chosen is not None:
+        console.say()
+        console.say("It is the newest release there is.")
+    for each in shown:
+        console.say()
+        console.say(f"{console.styled(each.release.name, 'bold')}: {_verdict(each)}")
+        for statement in each.statements:
+            console.say_indented(with_place(statement))
+    if len(answer.answers) > len(shown):
+        console.say()
+        console.say(f"… and {len(answer.answers) - len(shown)} more (--all tells of every release)")
+
+
+def _verdict(answer: ReleaseAnswer) -> str:
+    if answer.outcome.reason is not None:
+        return f"cannot be taken: {answer.brief}"
+    if answer.outcome.is_free:
+        return "can be taken, and nothing else would change"
+    return f"can be taken, but {answer.brief}"
+
+
+def _document(answer: WhyAnswer) -> dict[str, Any]:
+    from rellum.cli.render import statement_document
+
+    chosen = answer.chosen
+    return {
+        "mod": answer.mod,
+        "chosen": {"version": chosen.version, "build": chosen.build or None} if chosen else None,
+        "asked_by": [statement_document(each) for each in answer.asked_by],
+        "fixed_by": [statement_document(each) for each in answer.fixed_by],
+        "releases": [
+            {
+                "version": each.release.version.text,
+                "build": each.release.build or None,
+                "can_be_taken": each.outcome.reason is None,
+                "brief": each.brief,
+                "changes": [
+                    {
+                        "mod": change.mod,
+                        "version_before": change.before.version.text if change.before else None,
+                        "version": change.after.version.text if change.after else None,
+                    }
+                    for change in each.outcome.changes
+                ],
+                "statements": [statement_document(one) for one in each.statements],
+            }
+            for each in answer.answers
+        ],
+    }

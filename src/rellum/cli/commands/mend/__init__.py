@@ -1,0 +1,1 @@
+"""When something breaks: look, bring back, go back, take over."""

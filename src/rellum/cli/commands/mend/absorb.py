@@ -1,0 +1,123 @@
+"""``rellum absorb``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.actions.mend.own_mod import Absorbing
+
+
+def absorb(
+    paths: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[PATH]...", help="Only these files or folders."),
+    ] = None,
+    name: Annotated[
+        str, typer.Option("--as", metavar="NAME", help="The mod that it becomes, or is added to.")
+    ] = "",
+    begin: Annotated[
+        bool, typer.Option("--begin", help="Before another program: keep copies of vanilla files.")
+    ] = False,
+    end: Annotated[
+        bool, typer.Option("--end", help="After it: absorb all that it changed.")
+    ] = False,
+    source: options.From = "",
+    yes: options.Yes = False,
+    every: options.All = False,
+    pack: options.Pack = options.HERE,
+) -> None:
+    """Make what something else changed in the game a mod of the pack's own.
+
+    Changed, new and deleted files, as 'rellum check' shows them, become a mod with an archive on the shelf
+    and a card under 'own-mods' in the pack's folder. They stay where they stand.
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.mend import absorb as actions
+    from rellum.core.shelf.folder import shelf_folder
+
+    if begin and (end or name or paths):
+        raise typer.BadParameter(
+            "--begin stands alone; call --end --as NAME after the other program"
+        )
+    if begin:
+        _begin(pack)
+        return
+    if not name:
+        raise typer.BadParameter("name the mod that it becomes: --as NAME")
+    if end and paths:
+        raise typer.BadParameter("--end takes all that was changed; leave the paths out")
+
+    def ask(absorbing: Absorbing) -> bool:
+        _show(absorbing, every=every)
+        question = f"Make this the mod {absorbing.mod} {absorbing.version}?"
+        return console.confirm(question, yes=yes, what="this changes the pack")
+
+    planned, done = actions.absorb(
+        pack,
+        shelf_folder(),
+        name,
+        tuple(paths or ()),
+        tell_recovered,
+        ask,
+        source=source,
+        ends=end,
+    )
+    if not done:
+        console.say("Nothing was changed.")
+        raise typer.Exit(1)
+    files = console.count_text(len(planned.findings), "file")
+    console.say(f"Absorbed: {files}, as {planned.mod} {planned.version}.")
+    taken_out = f"'rellum drop {planned.mod}' and 'rellum apply' take it out again"
+    if planned.lacking:
+        files = console.count_text(len(planned.lacking), "vanilla file")
+        console.say(
+            f"{taken_out}, apart from {files}: give a copy by 'rellum restore --from COPY'."
+        )
+    else:
+        console.say(f"{taken_out}.")
+
+
+def _begin(pack: str) -> None:
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.mend.absorb import begin
+
+    begun = begin(pack, tell_recovered)
+    if begun.files:
+        files = console.count_text(begun.files, "vanilla file")
+        console.say(
+            f"Copies are kept of {files}, {console.bytes_text(begun.bytes)}, until the end."
+        )
+    else:
+        console.warn(
+            "too little room to keep copies of vanilla files: what the program replaces comes back only "
+            "from a clean copy ('rellum restore --from')"
+        )
+    console.say("Run the other program now, then 'rellum absorb --end --as NAME'.")
+
+
+def _show(absorbing: Absorbing, *, every: bool) -> None:
+    from rellum.cli.render import MOST_LINES
+    from rellum.core.paths import shown
+
+    words = {"changed": "changed", "missing": "taken away", "foreign": "new"}
+    findings = absorbing.findings if every else absorbing.findings[:MOST_LINES]
+    rows = [(words[e.kind], shown(e.path), e.owner or "nobody", e.detail) for e in findings]
+    console.table(("what", "file", "whose so far", "how"), rows)
+    if len(findings) < len(absorbing.findings):
+        more = len(absorbing.findings) - len(findings)
+        console.say(f"… and {more:,} more (--all lists every file)")
+    if absorbing.lacking:
+        from rellum.cli.render import tell_paths
+
+        tell_paths(
+            absorbing.lacking,
+            "No copy of these vanilla files is kept, so they cannot come back when the mod is dropped\n"
+            "(--from COPY: take them from a clean copy of the game first):",
+        )
+    for each in absorbing.left:
+        console.warn(f"{shown(each.path)} is not absorbed: {each.detail}")

@@ -1,0 +1,107 @@
+"""``rellum checkpoint``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.pack.checkpoints import Checkpoint
+
+
+def checkpoint(
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="A name to go back by.")] = "",
+    good: Annotated[
+        bool, typer.Option("--good", help="Mark it as known to be good: it is never forgotten.")
+    ] = False,
+    listed: Annotated[
+        bool, typer.Option("--list", help="Show all checkpoints, the newest first.")
+    ] = False,
+    forget: Annotated[
+        str,
+        typer.Option("--forget", metavar="NAME", help="Take name and mark off a checkpoint."),
+    ] = "",
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Make a state that 'rellum rewind' goes back to; --list shows them.
+
+    One is made by itself before every change: game files, settings and line-up. The newest ten stay,
+    of older ones the last of each day for thirty days; those with a name or marked good stay.
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.mend import rewind as actions
+
+    if sum((bool(name) or good, listed, bool(forget))) > 1:
+        raise typer.BadParameter("--list and --forget each stand alone")
+    if forget:
+        freed = actions.forget_checkpoint(pack, forget, tell_recovered)
+        console.say(f"Checkpoint {freed.number} has neither name nor mark now.")
+        return
+    if listed:
+        found = actions.list_checkpoints(pack, tell_recovered)
+        if as_json:
+            console.say_json({"checkpoints": list(map(_document, found))})
+        else:
+            _show(found)
+        return
+    result = actions.make_checkpoint(pack, name, good, tell_recovered)
+    made = result.checkpoint
+    if as_json:
+        from rellum.core.paths import shown
+
+        console.say_json({**_document(made), "drifted": list(map(shown, result.drifted))})
+        return
+    called = f" '{made.name}'" if made.name else ""
+    mark = ", marked good" if made.good else ""
+    console.say(f"Checkpoint {made.number}{called}{mark}.")
+    console.say(f"Go back to it by 'rellum rewind {_pasted(made.name) or made.number}'.")
+    if result.drifted:
+        from rellum.cli import render
+
+        render.tell_paths(
+            result.drifted,
+            "It has these as Rellum left them, not as they are now (keep that with 'rellum absorb'):",
+        )
+
+
+def _pasted(name: str) -> str:
+    """Return a name as a shell takes it."""
+    import shlex
+
+    return shlex.quote(name) if name else ""
+
+
+def _show(found: list[Checkpoint]) -> None:
+    if not found:
+        console.say("No checkpoint yet: each change of the game makes one.")
+        return
+    rows = []
+    for each in found:
+        then = f"{each.ended_by}, {console.count_text(each.files, 'file')}"
+        rows.append(
+            (
+                str(each.number),
+                each.made_at.replace("T", " ").removesuffix("Z"),
+                each.version,
+                each.name or "-",
+                "good" if each.good else "",
+                then if each.ended_by else "nothing has changed since",
+            )
+        )
+    console.table(("no.", "made (UTC)", "game", "name", "", "what came after"), rows, right=(0,))
+
+
+def _document(each: Checkpoint) -> dict[str, Any]:
+    return {
+        "number": each.number,
+        "name": each.name or None,
+        "good": each.good,
+        "made_at": each.made_at,
+        "game_version": each.version,
+        "ended_by": each.ended_by or None,
+        "files": each.files,
+    }

@@ -1,0 +1,34 @@
+"""``rellum guard``."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rellum.cli import console, options
+
+
+def guard(
+    state: Annotated[str, typer.Argument(metavar="on|off", help="Whether to guard.")],
+    pack: options.Pack = options.HERE,
+) -> None:
+    """Make the files read-only through which the game's store updates it.
+
+    The game sheet names them under 'store-files'. Their modes are remembered, and 'off' puts them back;
+    'rellum check' says whether the guard holds.
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.mend.guard import guard as action
+    from rellum.core.paths import shown
+
+    if state not in ("on", "off"):
+        raise typer.BadParameter("say 'on' or 'off'")
+    result = action(pack, state == "on", tell_recovered)
+    if not result.files:
+        console.say("Nothing to do: nothing was guarded.")
+        return
+    what = "read-only now" if result.is_on else "with the mode of before"
+    console.say(f"{console.count_text(len(result.files), 'file')} {what}:")
+    for path in result.files[:20]:
+        console.say(f"  {console.one_line(shown(path))}")

@@ -1,0 +1,189 @@
+"""``rellum kept``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.actions.mend.kept import KeptCopy
+    from rellum.core.actions.mend.sweep import Sweep
+
+
+def kept(
+    what: Annotated[
+        str,
+        typer.Argument(metavar="[list|back|out|drop]", help="List copies, or do that with some."),
+    ] = "list",
+    numbers: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[NUMBER]...", help="Which, as the list has them: 7, or 3-7."),
+    ] = None,
+    to: Annotated[
+        str, typer.Option("--to", metavar="FOLDER", help="out: write the copies into this folder.")
+    ] = "",
+    every: Annotated[bool, typer.Option("--all", help="List each copy, however many.")] = False,
+    yes: options.Yes = False,
+    even_if_running: options.EvenIfRunning = False,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """List your files that Rellum keeps, bring one back, or delete it.
+
+    A file of yours that was in the way, or that went with a mod, is kept as a copy. 'back' brings it to its
+    old place (what is there now is kept first), 'out' writes it elsewhere, 'drop' deletes the copy.
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.mend import kept as actions
+    from rellum.core.paths import shown, shown_file
+
+    if what not in ("list", "back", "out", "drop"):
+        raise console.BadCall(f"'rellum kept {what}': it is list, back, out or drop")
+    if (what == "list") == bool(numbers):
+        raise console.BadCall("name the copies by number with back, out and drop, and only there")
+    if (what == "out") != bool(to):
+        raise console.BadCall("--to FOLDER goes with 'rellum kept out', and only there")
+    chosen = tuple(number for each in numbers or () for number in _numbers(each))
+    if what == "list":
+        _list(pack, every=every, as_json=as_json)
+    elif what == "back":
+        back = actions.bring_back(pack, chosen, tell_recovered, even_if_running=even_if_running)
+        _tell("Back", [shown(each.path) for each in back])
+    elif what == "out":
+        _tell("Written", list(map(shown_file, actions.copy_out(pack, chosen, to, tell_recovered))))
+    else:
+        question = f"Delete {console.count_text(len(chosen), 'kept copy', 'kept copies')} for good?"
+        if not console.confirm(question, yes=yes, what="this deletes kept copies"):
+            console.say("Nothing was changed.")
+            raise typer.Exit(1)
+        gone = actions.let_go(pack, chosen, tell_recovered)
+        _tell("Deleted", [f"the copy of {shown(each.path)}, no. {each.number}" for each in gone])
+
+
+def _tell(word: str, lines: list[str]) -> None:
+    from rellum.cli.render import MOST_LINES
+
+    for line in lines[:MOST_LINES]:
+        console.say(f"{word}: {line}")
+    if len(lines) > MOST_LINES:
+        console.say(f"… and {len(lines) - MOST_LINES:,} more")
+
+
+def _numbers(text: str) -> range:
+    """Return the numbers that ``7`` or ``3-7`` means. Raises BadCall."""
+    first, dash, last = text.partition("-")
+    if not first.isdecimal() or not (last.isdecimal() or not dash):
+        raise console.BadCall(f"{text!r} is no number of a copy; write 7, or 3-7")
+    return range(int(first), int(last or first) + 1)
+
+
+def _list(pack: str, *, every: bool, as_json: bool) -> None:
+    from rellum.cli.recovery import tell_recovered
+    from rellum.cli.render import MOST_LINES
+    from rellum.core.actions.mend.kept import list_kept
+    from rellum.core.actions.mend.sweep import list_sweeps
+
+    copies, sweeps = list_kept(pack, tell_recovered), list_sweeps(pack, tell_recovered)
+    if as_json:
+        document = [_document(each) for each in copies]
+        console.say_json({"kept": document, "swept": [_sweep_document(each) for each in sweeps]})
+        return
+    if copies:
+        if every or len(copies) <= MOST_LINES:
+            _table(copies)
+        else:
+            _show_grouped(copies)
+        console.say(
+            "'rellum kept back NUMBER' brings one back; 'rellum kept drop NUMBER' deletes it."
+        )
+    else:
+        console.say("No copies are kept.")
+    for each in sweeps:
+        files = console.count_text(len(each.files), "file")
+        console.say(f"Swept {each.name}: {files}; 'rellum sweep --back \"{each.name}\"'")
+
+
+def _table(copies: list[KeptCopy]) -> None:
+    from rellum.core.paths import shown
+
+    rows = [
+        (
+            str(each.kept.number),
+            _moment(each.kept.kept_at),
+            console.bytes_text(each.kept.size) if each.is_there else "gone",
+            shown(each.kept.path),
+            _why(each),
+        )
+        for each in copies
+    ]
+    console.table(("no.", "kept (UTC)", "size", "file", "why"), rows, right=(0, 2))
+
+
+def _show_grouped(copies: list[KeptCopy]) -> None:
+    """Show the copies of each change in one line, the newest change first."""
+    from rellum.core.paths import shown
+
+    groups: dict[tuple[str, str], list[KeptCopy]] = {}
+    for each in copies:
+        groups.setdefault((each.kept.kept_at, _why(each)), []).append(each)
+    rows = []
+    for (moment, why), members in groups.items():
+        numbers = [each.kept.number for each in members]
+        first = shown(min(each.kept.path for each in members))
+        files = first if len(members) == 1 else f"{len(members):,} files, e.g. {first}"
+        size = console.bytes_text(sum(each.kept.size for each in members))
+        rows.append((_ranges(numbers), _moment(moment), size, files, why))
+    console.table(("no.", "kept (UTC)", "size", "files", "why"), rows, right=(2,))
+    console.say("'rellum kept --all' lists each of them.")
+
+
+def _ranges(numbers: list[int]) -> str:
+    """Return numbers as text, those in a row from the first to the last."""
+    runs: list[list[int]] = []
+    for number in sorted(numbers):
+        if runs and runs[-1][-1] == number - 1:
+            runs[-1][1:] = [number]
+        else:
+            runs.append([number])
+    more = " …" if len(runs) > 3 else ""
+    return " ".join("-".join(map(str, run)) for run in runs[:3]) + more
+
+
+def _moment(text: str) -> str:
+    return text.replace("T", " ").removesuffix("Z")
+
+
+def _why(copy: KeptCopy) -> str:
+    """Say whose path it was and why it was kept."""
+    kept = copy.kept
+    if kept.aside_for:
+        return f"yours; comes back with {kept.aside_for}"
+    by = f"before '{kept.action}'" if kept.action else "by an older Rellum"
+    whose = {"foreign": "yours", "vanilla": "vanilla, changed", "": "changed"}
+    return f"{whose.get(kept.owner, f'{kept.owner}, changed')}; {by}"
+
+
+def _document(copy: KeptCopy) -> dict[str, Any]:
+    from rellum.core.paths import shown
+
+    kept = copy.kept
+    return {
+        "number": kept.number,
+        "path": shown(kept.path),
+        "bytes": kept.size,
+        "blake3": kept.digest,
+        "kept_at": kept.kept_at,
+        "owner": kept.owner or None,
+        "comes_back_with": kept.aside_for or None,
+        "kept_by": kept.action or None,
+        "is_there": copy.is_there,
+    }
+
+
+def _sweep_document(sweep: Sweep) -> dict[str, Any]:
+    from rellum.core.paths import shown
+
+    return {"name": sweep.name, "folder": sweep.folder, "files": list(map(shown, sweep.files))}

@@ -1,0 +1,120 @@
+"""``rellum sweep``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rellum.cli import console, options
+
+if TYPE_CHECKING:
+    from rellum.core.actions.mend.sweep import Sweeping
+
+_WHY = {
+    "left-over": "left over from an older release",
+    "foreign-shared": "foreign, in a place that mods share",
+    "game-update": "came with an update of the game",
+}
+
+
+def sweep(
+    paths: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[PATH]...", help="Only these files or folders."),
+    ] = None,
+    back: Annotated[
+        str,
+        typer.Option("--back", metavar="NAME", help="Bring a sweep back: its name, or 'last'."),
+    ] = "",
+    listed: Annotated[
+        bool, typer.Option("--list", help="Show what was swept, and where it is.")
+    ] = False,
+    yes: options.Yes = False,
+    even_if_running: options.EvenIfRunning = False,
+    every: options.All = False,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Move foreign and left-over files out of the game; --back brings them back.
+
+    They go to a dated folder under 'swept' in the pack's folder, at the paths that they had.
+    """
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.mend import sweep as actions
+    from rellum.core.paths import shown, shown_file
+
+    if sum((bool(paths), bool(back), listed)) > 1:
+        raise typer.BadParameter("name paths, or --back, or --list")
+    if listed:
+        _list(pack, as_json=as_json)
+        return
+    if back:
+        done, taken = actions.bring_back(
+            pack, back, tell_recovered, even_if_running=even_if_running
+        )
+        for path in taken:
+            console.warn(f"{shown(path)} stays out: something else stands there now")
+        files = console.count_text(len(done.files) - len(taken), "file")
+        folders = console.count_text(len(done.folders), "empty folder")
+        console.say(f"Back in the game: {files}{f', {folders}' if done.folders else ''}.")
+        if taken:
+            raise typer.Exit(1)
+        return
+
+    def ask(sweeping: Sweeping) -> bool:
+        _show(sweeping, every=every)
+        return console.confirm("Move these out of the game?", yes=yes)
+
+    planned, done_so = actions.sweep(
+        pack, tuple(paths or ()), tell_recovered, ask, even_if_running=even_if_running
+    )
+    for path, why in planned.left:
+        console.warn(f"{shown(path)} stays: {why}")
+    if planned.plan.is_empty:
+        console.say("Nothing to do: nothing foreign or left over is there.")
+    elif not done_so:
+        console.say("Nothing was changed.")
+        raise typer.Exit(1)
+    else:
+        files = console.count_text(len(planned.plan.operations), "file")
+        what = files if planned.plan.operations else "empty folders"
+        console.say(f"Moved out of the game: {what}, to {shown_file(planned.folder)}")
+        console.say("'rellum sweep --back last' brings them back.")
+
+
+def _show(sweeping: Sweeping, *, every: bool) -> None:
+    from rellum.cli.render import MOST_LINES
+    from rellum.core.paths import shown
+
+    findings = sweeping.findings if every else sweeping.findings[:MOST_LINES]
+    rows = [(shown(each.path), each.detail, _WHY.get(each.cause, "foreign")) for each in findings]
+    console.table(("file", "what", "why"), rows)
+    if len(findings) < len(sweeping.findings):
+        more = len(sweeping.findings) - len(findings)
+        console.say(f"… and {more:,} more (--all lists every file)")
+
+
+def _list(pack: str, *, as_json: bool) -> None:
+    from rellum.cli.recovery import tell_recovered
+    from rellum.core.actions.mend.sweep import list_sweeps
+    from rellum.core.paths import shown, shown_file
+
+    sweeps = list_sweeps(pack, tell_recovered)
+    if as_json:
+        document = [
+            {
+                "name": each.name,
+                "folder": each.folder,
+                "files": [shown(path) for path in each.files],
+            }
+            for each in sweeps
+        ]
+        console.say_json({"sweeps": document})
+    elif not sweeps:
+        console.say("Nothing was swept, or all of it is back.")
+    for each in () if as_json else sweeps:
+        console.say(f"{each.name}: {console.count_text(len(each.files), 'file')}")
+        console.say(f"  {shown_file(each.folder)}")
+        for path in each.files[:20]:
+            console.say(f"  {console.one_line(shown(path))}")

@@ -1,0 +1,1 @@
+"""Set up: know the game, and begin a pack."""

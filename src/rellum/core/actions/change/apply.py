@@ -1,0 +1,408 @@
+"""Preview and apply: the line-up's layers over the baseline, planned against the folder as it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Self
+
+from rellum.core.actions.answers import Answers, Asking, refuse_open
+from rellum.core.actions.catalogs import catalog_of
+from rellum.core.actions.change.conflicts import winners_of
+from rellum.core.actions.grafting import trials_against
+from rellum.core.actions.layering import Layers, LineUpOf, find_layers
+from rellum.core.actions.leftovers import find_leftovers
+from rellum.core.actions.load_order_file import with_load_order
+from rellum.core.actions.making import Making
+from rellum.core.actions.match.resolve import current_line_up
+from rellum.core.actions.mend.sweep import new_sweep_folder
+from rellum.core.actions.needed import release_of
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.actions.outside import (
+    refuse_one_name,
+    refuse_second_names,
+    refuse_unknown_places,
+    roots_of,
+)
+from rellum.core.actions.rebase import Rebase, find_rebase, with_rebase
+from rellum.core.actions.rules import read_rules_anew
+from rellum.core.actions.settling import SettingsConflict, settle
+from rellum.core.actions.taking_out import Without, contents, without_edits
+from rellum.core.actions.workshop import Workshop
+from rellum.core.catalog.model import GameSheet, Trial
+from rellum.core.change.disk import Disk
+from rellum.core.change.execute import execute
+from rellum.core.change.journal import PackChange
+from rellum.core.change.plan import Plan
+from rellum.core.change.planning import plan_target
+from rellum.core.change.readiness import Space, space_for
+from rellum.core.change.wanted import LeftOver, TheUsers
+from rellum.core.durable import write_durably
+from rellum.core.errors import RellumError
+from rellum.core.globs import any_test
+from rellum.core.hashing import Digest
+from rellum.core.ids import ReleaseName
+from rellum.core.layers.grafting import Shape
+from rellum.core.layers.model import Brought, Layer, Target
+from rellum.core.layers.target import lay_over
+from rellum.core.layers.wrappers import SameName
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
+from rellum.core.pack.lock_file import LockFile, lock_text, write_lock
+from rellum.core.pack.marker import marker_bytes, refuse_other_owner
+from rellum.core.pack.new_state import write_vanilla
+from rellum.core.pack.pack_edits import changed_text
+from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.pack.trials_file import read_pack_trials
+from rellum.core.paths import PlacePath, Roots, file_of, is_in_game, root_of
+from rellum.core.progress import Listener, silent
+from rellum.core.shelf.store import Shelf
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Preview:
+    """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made.
+
+    ``settings`` are files in which the user and a release changed the same keys; ``same_names`` folders that
+    would come into one of the same name; ``shapes`` tell how grafts fit their slots, and ``graft_trials``
+    which of them broke before. ``leftovers`` are files of older releases, which go only where that is asked
+    for. ``notes`` tell how releases are laid, by owner; ``releases`` are all that have layers. ``rebase`` is
+    what an update of the game made of it. ``new_places`` are folders outside the game in which something is
+    laid for the first time, by place. ``by_hand`` are conditions of releases that come in, which a person
+    has to look at.
+    """
+
+    lock: LockFile
+    made_anew: bool
+    plan: Plan
+    target: Target
+    space: Space
+    settings: tuple[SettingsConflict, ...] = ()
+    same_names: tuple[SameName, ...] = ()
+    shapes: tuple[Shape, ...] = ()
+    notes: tuple[tuple[str, str], ...] = ()
+    releases: tuple[ReleaseName, ...] = ()
+    graft_trials: tuple[Trial, ...] = ()
+    leftovers: tuple[LeftOver, ...] = ()
+    rebase: Rebase | None = None
+    by_hand: tuple[tuple[str, str], ...] = ()
+    new_places: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ApplyResult:
+    """What was done. ``done`` is False where the user said no."""
+
+    preview: Preview
+    done: bool
+    originals_folder: str
+
+
+def preview(
+    pack_folder: str,
+    shelf_folder: str,
+    on_recovered: OnRecovered,
+    *,
+    sweep: bool = False,
+    take_update: bool = False,
+    listen: Listener = silent,
+) -> Preview:
+    """Plan, and change nothing. ``sweep``: left-overs of older releases are to be set aside.
+
+    ``take_update``: changed vanilla files are an update of the game, though its version is the same.
+
+    Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, CannotLay, FolderOwned.
+    """
+    with (
+        open_pack(pack_folder, on_recovered) as opened,
+        Shelf(shelf_folder) as shelf,
+        Preparing(opened, shelf, sweep, take_update=take_update, listen=listen) as preparing,
+    ):
+        return preparing.preview()
+
+
+def apply(
+    pack_folder: str,
+    shelf_folder: str,
+    on_recovered: OnRecovered,
+    confirm: Callable[[Preview], bool],
+    disk: Disk | None = None,
+    listen: Listener = silent,
+    asking: Asking | None = None,
+    *,
+    sweep: bool = False,
+    take_update: bool = False,
+    even_if_running: bool = False,
+) -> ApplyResult:
+    """Plan, ask, and carry the plan out. ``sweep`` and ``take_update`` as in ``preview``.
+
+    ``asking`` are asked what is open and the pack does not say; the pack remembers it. Raises what
+    ``preview`` does, UnsettledFolder, UnsettledSettings, NoSpace, RolledBack.
+    """
+    with (
+        open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened,
+        Shelf(shelf_folder) as shelf,
+    ):
+        with Preparing(opened, shelf, sweep, take_update=take_update, listen=listen) as preparing:
+            planned = preparing.decided(asking)
+            done = not (planned.plan.visible or planned.rebase) or confirm(planned)
+            if done and not planned.plan.is_empty:
+                opened.state.note_releases(planned.releases)
+                site = opened.site._replace(listen=listen, roots=preparing.roots)
+                pack = _pack_change(opened, planned, preparing.answers)
+                execute(planned.plan, "apply", site, preparing.workshop, pack)
+                read_rules_anew(
+                    opened.home, opened.state, opened.rules
+                )  # all of it is at hand here
+        if done and planned.rebase:
+            write_vanilla(opened.home, opened.state)
+        if done and planned.plan.is_empty:  # nothing to change in the folder
+            if said := preparing.answers.by_table():
+                write_durably(
+                    opened.home.pack_file, changed_text(opened.home, None, said).encode("utf-8")
+                )
+            if planned.made_anew:
+                write_lock(opened.home, planned.lock)
+        folder = opened.home.originals_folder
+        return ApplyResult(preview=planned, done=done, originals_folder=folder)
+
+
+def _pack_change(opened: OpenPack, planned: Preview, answers: Answers) -> PackChange:
+    """The folder is made by rellum.toml with what was decided, and by the line-up that was planned with."""
+    texts = dict(pack_texts(opened.home))
+    texts[LOCK_FILE] = lock_text(planned.lock)
+    writes = [LOCK_FILE]
+    said = answers.by_table()
+    if planned.rebase or said:
+        now = planned.rebase.now if planned.rebase else None
+        texts[PACK_FILE] = changed_text(opened.home, now, said)
+        writes.append(PACK_FILE)
+    return PackChange(becoming=tuple(texts.items()), writes=tuple(writes), by_last_change=True)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Composed:
+    """A line-up put together: its layers, the target tree, and settings in which there are conflicts."""
+
+    line_up: LineUpOf
+    made_anew: bool
+    target: Target
+    settings: tuple[SettingsConflict, ...]
+    layers: Layers
+
+
+class Preparing:
+    """A pack with its catalog and line-up, and a workshop that is open for as long as this is."""
+
+    def __init__(
+        self,
+        opened: OpenPack,
+        shelf: Shelf,
+        sweeps: bool,
+        *,
+        take_update: bool = False,
+        as_noted: bool = False,
+        listen: Listener = silent,
+    ) -> None:
+        """``as_noted``: the game is what the state says, whatever the folder holds."""
+        self.sweeps = sweeps
+        self.answers = Answers()
+        refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        self.pack = read_pack_file(opened.home)
+        self.catalog = catalog_of(opened.home, self.pack)
+        sheet = self.catalog.sheet
+        self.rebase = None if as_noted else find_rebase(opened, sheet, forced=take_update)
+        if self.rebase:
+            # Planned on a copy of the state: the real one changes once the user has said yes.
+            opened = opened._replace(state=opened.state.rehearsal(self.rebase.change))
+        self.opened = opened
+        self._side_of = self.answers.side_of(self.pack, sheet)
+        self.roots = roots_of(opened, sheet, self.pack)
+        self.workshop = Workshop(
+            opened, shelf, self.roots, folds_case=sheet.folds_case, listen=listen
+        )
+
+    def __enter__(self) -> Self:
+        self.workshop.__enter__()
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.workshop.close()
+        if self.rebase:
+            self.opened.state.close()
+
+    def compose(self) -> Composed:
+        """Return the target tree of the line-up. Raises what ``preview`` does, but for planning."""
+        catalog, pack = self.catalog, self.pack
+        lock, made_anew = self._line_up(self.workshop.shelf)
+        line_up = LineUpOf(
+            lock=lock,
+            pack=pack,
+            catalog=catalog,
+            workshop=self.workshop,
+            known=self.answers.known_folders(self.opened.state, pack, catalog.sheet),
+        )
+        making = Making(self.workshop, catalog.sheet)
+        found = find_layers(line_up)
+        refuse_unknown_places(_paths_of(found.layers, catalog.sheet), self.roots, catalog.sheet)
+        target = lay_over(
+            found.layers,
+            making,
+            winners_of(pack, catalog),
+            folds_case=catalog.sheet.folds_case,
+        )
+        refuse_second_names(target.files, self.roots)
+        refuse_one_name(target.files, self.roots)
+        mods = _mods_of(line_up)
+        target, settings = settle(target, self.workshop, self._side_of, mods)
+        owners = [layer.owner for layer in found.layers]
+        target = with_load_order(target, owners, self.workshop, catalog.sheet)
+        return Composed(
+            line_up=line_up, made_anew=made_anew, target=target, settings=settings, layers=found
+        )
+
+    def preview(self) -> Preview:
+        """Plan, and change nothing."""
+        opened = self.opened
+        composed = self.compose()
+        line_up, target = composed.line_up, composed.target
+        marker = marker_bytes(opened.home, opened.adopted.pack_id)
+        users = _the_users(line_up, _mods_of(line_up))
+        leftovers = find_leftovers(line_up, target, self.roots, users.is_carried)
+        if self.sweeps and leftovers:
+            users = replace(
+                users,
+                swept=tuple(each.path for each in leftovers),
+                swept_to=new_sweep_folder(opened.home.swept_folder),
+            )
+        without = self._without_edits(target)
+        settings = (*composed.settings, *self._open_conflicts(without))
+        taken_out = contents(without)
+        has = opened.site.originals.has
+        plan = plan_target(target, marker, opened.state, self.roots, users, has, taken_out)
+        self.workshop.assure(_asked_for(plan, has))
+        if self.rebase:
+            plan = with_rebase(plan, self.rebase)
+        space = space_for(plan, opened.home, self.roots)
+        return Preview(
+            lock=line_up.lock,
+            made_anew=composed.made_anew,
+            plan=plan,
+            target=target,
+            space=space,
+            settings=settings,
+            same_names=composed.layers.same_names,
+            shapes=composed.layers.shapes,
+            notes=composed.layers.notes,
+            releases=tuple(dict.fromkeys(layer.name for layer in composed.layers.layers)),
+            leftovers=leftovers,
+            rebase=self.rebase,
+            by_hand=tuple(_conditions(line_up)),
+            new_places=tuple(_new_places(plan, self.roots, opened.state.outside())),
+            graft_trials=tuple(trials_against(self.pack.grafts, read_pack_trials(opened.home))),
+        )
+
+    def _without_edits(self, target: Target) -> list[Without]:
+        """Return what stays of files that mods edited and edit no longer."""
+        state = self.opened.state
+        going = [row for path, row in state.laid().items() if path not in target.files and row.base]
+        vanilla = state.baseline([row.path for row in going])
+        side = self._side_of
+        return list(
+            without_edits(
+                going,
+                self.opened.home,
+                self.roots,
+                vanilla.__contains__,
+                lambda path: side(path) or "mine",
+            )
+        )
+
+    def _open_conflicts(self, without: Sequence[Without]) -> Iterator[SettingsConflict]:
+        """Yield the keys of the user's own files that a mod had set and that were changed since."""
+        side = self._side_of
+        for each in without:
+            if each.conflicts and not each.is_vanilla:
+                path = each.laid.path
+                yield SettingsConflict(
+                    path=path,
+                    owner=f"{each.laid.owner}, which goes,",
+                    conflicts=each.conflicts,
+                    side=side(path),
+                )
+
+    def _line_up(self, shelf: Shelf) -> tuple[LockFile, bool]:
+        identity = self.opened.state.identity()
+        try:
+            return current_line_up(self.opened, self.pack, self.catalog, identity, shelf)
+        except RellumError as error:
+            if self.rebase:
+                error.hint += (
+                    f"\nThe game was updated from {self.rebase.before.version} to {identity.version}."
+                    "\nOr put its old files back: rellum restore --damaged --from COPY"
+                )
+            raise
+
+    def decided(self, asking: Asking | None) -> Preview:
+        """Return the preview with all settled. Nothing is written before the plan is carried out.
+
+        Raises UnsettledFolder, UnsettledSettings.
+        """
+        planned = self.preview()
+        while asking and self.answers.ask(planned.same_names, planned.settings, asking):
+            planned = self.preview()
+        refuse_open(planned.same_names, planned.settings)
+        return planned
+
+
+def _new_places(plan: Plan, roots: Roots, known: Mapping[str, str]) -> Iterator[tuple[str, str]]:
+    """Yield the places outside the game folder that the plan touches and none before it did."""
+    touched = {root_of(each.path) for each in plan.operations if not is_in_game(each.path)}
+    yield from ((root, roots.outside[root]) for root in sorted(touched - known.keys()))
+
+
+def _asked_for(plan: Plan, has: Callable[[Digest], bool]) -> Iterator[Brought]:
+    """Yield the files whose content the plan will ask for."""
+    for each in plan.operations:
+        if each.source is not None and not isinstance(each.source, bytes):
+            yield each.source
+    yield from (each for each in plan.bases if not has(each.digest))
+
+
+def _paths_of(layers: Sequence[Layer], sheet: GameSheet) -> Iterator[PlacePath]:
+    for layer in layers:
+        yield from (file_of(file.path) for file in layer.files if not is_in_game(file.path))
+        yield from layer.folders
+        yield from (file_of(change.edit.path) for change in layer.edits)
+    if sheet.load_order:
+        yield sheet.load_order.path
+
+
+def _conditions(line_up: LineUpOf) -> Iterator[tuple[str, str]]:
+    """Yield what a person has to look at, of releases that come in or change."""
+    laid = {each.mod: each.version for each in line_up.workshop.opened.state.releases.laid()}
+    for locked in line_up.lock.releases:
+        release = release_of(locked, line_up.catalog)
+        if release and laid.get(locked.mod) != locked.version:
+            yield from ((release.name, note) for note in release.check_by_hand)
+
+
+def _mods_of(line_up: LineUpOf) -> frozenset[str]:
+    """Return the mods of the line-up, and its grafts."""
+    return frozenset(
+        [locked.mod for locked in line_up.lock.releases]
+        + [graft.name for graft in line_up.pack.grafts]
+    )
+
+
+def _the_users(line_up: LineUpOf, mods: frozenset[str]) -> TheUsers:
+    """Return what is the user's own by the sheet, or by a release of the line-up."""
+    sheet = line_up.catalog.sheet
+    patterns = list(sheet.carry)
+    for locked in line_up.lock.releases:
+        release = release_of(locked, line_up.catalog)
+        patterns += release.carry if release else ()
+    return TheUsers(
+        is_carried=any_test(patterns, folds_case=sheet.folds_case),
+        shared=frozenset(sheet.places.values()),
+        mods=mods,
+    )

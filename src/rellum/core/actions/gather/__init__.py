@@ -1,0 +1,1 @@
+"""Gather: archives, and cards about them."""

@@ -1,0 +1,238 @@
+"""Fetch what the line-up needs and the shelf lacks."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from rellum.core.actions.gather.take import HowToTake, Taken, Taker, opened_taker
+from rellum.core.actions.needed import NeededFile, Needs, needs_of
+from rellum.core.archives.model import ArchiveFault
+from rellum.core.durable import write_durably
+from rellum.core.errors import RellumError, UserError
+from rellum.core.fetching.fetcher import Fetcher
+from rellum.core.fetching.metalink import ListedFile, metalink_text, read_metalink
+from rellum.core.fetching.model import FetchListener, FileProgress, Outcome, Patience, Wanted
+from rellum.core.fetching.partial import forget_partial
+from rellum.core.hashing import Digest
+from rellum.core.pack.pack_file import PackFile
+from rellum.core.process_lock import hold
+from rellum.core.progress import silent
+from rellum.core.shelf.intake import Hashes
+from rellum.core.shelf.store import Shelf
+
+STANDARD_PATIENCE = Patience()
+
+
+class FetchBusy(UserError):
+    """Another process fetches to the same shelf."""
+
+    code = "fetch-busy"
+
+
+class NoRoom(UserError):
+    """There is too little room for what is to be fetched, or for what it unpacks to."""
+
+    code = "no-room"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Failed:
+    """A file that could not be fetched, and why, address by address."""
+
+    needed: NeededFile
+    reasons: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Fetched:
+    """A file that was fetched and taken, and the addresses that were given up before, with why."""
+
+    taken: Taken
+    given_up: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FetchResult:
+    """What was fetched and taken, what could not be, and what a person must get.
+
+    ``here`` is how many files of the line-up were on the shelf before.
+    """
+
+    here: int
+    fetched: tuple[Fetched, ...]
+    failed: tuple[Failed, ...]
+    by_hand: tuple[NeededFile, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ToFetch:
+    """What the shelf lacks: what can be fetched, and what a person must get."""
+
+    needs: Needs
+    fetchable: tuple[NeededFile, ...]
+    by_hand: tuple[NeededFile, ...]
+
+
+def look(pack_folder: str, shelf: Shelf, lists: Sequence[str] = ()) -> ToFetch:
+    """Tell what is missing. ``lists`` are Metalink files with more addresses.
+
+    A file is only fetched where its card, or a list, has a hash for it. Raises what reading the pack
+    can raise, MetalinkFault.
+    """
+    needs = needs_of(pack_folder, shelf)
+    listed = [each for path in lists for each in read_metalink(path)]
+    by_key: dict[tuple[str, str | None], NeededFile] = {}
+    for each in needs.missing:
+        by_key.setdefault((each.file.name, each.file.sha256), _with_listed(each, listed))
+    missing = tuple(by_key.values())
+    return ToFetch(
+        needs=needs,
+        fetchable=tuple(each for each in missing if each.can_be_fetched),
+        by_hand=tuple(each for each in missing if not each.can_be_fetched),
+    )
+
+
+def _with_listed(needed: NeededFile, listed: Sequence[ListedFile]) -> NeededFile:
+    """Return a file with the addresses that lists have for it: the same hash, or the same name."""
+    file = needed.file
+    for each in listed:
+        same_hash = file.sha256 is not None and each.sha256 == file.sha256
+        same_name = each.name == file.name and (file.sha256 is None or each.sha256 is None)
+        if same_hash or (same_name and each.size in (None, file.size)):
+            urls = tuple(dict.fromkeys(file.urls + each.urls))
+            # A hash from a list is as good as the list: the card's stands where it has one.
+            sha256 = file.sha256 or (None if file.blake3 else each.sha256)
+            file = replace(file, urls=urls, sha256=sha256, size=file.size or each.size)
+    return replace(needed, file=file)
+
+
+def write_list(pack_folder: str, shelf_folder: str, target: str) -> tuple[NeededFile, ...]:
+    """Write what is missing as a Metalink, by-hand files with their page; return the files.
+
+    Raises what reading the pack can raise, OSError.
+    """
+    with Shelf(shelf_folder) as shelf:
+        missing = needs_of(pack_folder, shelf).missing
+    files = [
+        ListedFile(
+            name=each.file.name,
+            size=each.file.size,
+            sha256=each.file.sha256,
+            urls=tuple(url for url in each.file.urls if not url.startswith("file:")),
+            description=" ".join(filter(None, (each.release.name, each.file.by_hand))),
+            page=each.file.page,
+        )
+        for each in missing
+    ]
+    write_durably(os.path.abspath(target), metalink_text(files).encode("utf-8"))
+    return missing
+
+
+def fetch(
+    pack_folder: str,
+    shelf_folder: str,
+    listen: FetchListener,
+    *,
+    lists: Sequence[str] = (),
+    patience: Patience = STANDARD_PATIENCE,
+) -> FetchResult:
+    """Fetch all that can be fetched, and take each file as it is there.
+
+    What has come stays when this is interrupted, and the next call goes on from there. Raises NoRoom
+    and FetchBusy before anything is fetched, and what reading the pack can raise.
+    """
+    with opened_taker(pack_folder, shelf_folder, HowToTake(by="move"), silent) as taker:
+        wanted = look(pack_folder, taker.shelf, lists)
+        folder = os.path.join(taker.shelf.folder, "fetching")
+        os.makedirs(folder, exist_ok=True)
+        _refuse_without_room(wanted, folder)
+        lock = os.path.join(folder, "lock")
+        fetched: list[Fetched] = []
+        failed: list[Failed] = []
+        with hold(lock, f"the shelf {taker.shelf.folder}", FetchBusy):
+            fetcher = Fetcher(folder, patience, listen)
+            for each, outcome in _fetched(fetcher, wanted):
+                taken, reasons = _take(taker, fetcher, outcome)
+                if taken:
+                    fetched.append(Fetched(taken=taken, given_up=outcome.reasons))
+                else:
+                    failed.append(Failed(needed=each, reasons=reasons))
+    return FetchResult(
+        here=len(wanted.needs.files) - len(wanted.needs.missing),
+        fetched=tuple(fetched),
+        failed=tuple(failed),
+        by_hand=wanted.by_hand,
+    )
+
+
+def _fetched(fetcher: Fetcher, to_fetch: ToFetch) -> Iterator[tuple[NeededFile, Outcome]]:
+    by_wanted = {_wanted(each, to_fetch.needs.pack): each for each in to_fetch.fetchable}
+    for outcome in fetcher.fetch(tuple(by_wanted)):
+        yield by_wanted[outcome.wanted], outcome
+
+
+def _take(taker: Taker, fetcher: Fetcher, outcome: Outcome) -> tuple[Taken | None, tuple[str, ...]]:
+    """Take a file that was fetched; return it, or why it could not be had."""
+    wanted = outcome.wanted
+    if outcome.path is None:
+        return None, outcome.reasons
+    size = os.path.getsize(outcome.path)
+    done = FileProgress(name=wanted.name, state="checking", done=size, total=size)
+    fetcher.note(wanted, done)
+    try:
+        hashes = Hashes(size=size, digest=Digest(outcome.blake3), others=dict(outcome.others))
+        taken = taker.take_fetched(outcome.path, wanted.name, hashes)
+    except RellumError as error:
+        fetcher.note(wanted, replace(done, state="failed", words="cannot be taken"))
+        if isinstance(error, ArchiveFault):
+            # The bytes are right and yet no good archive: no later try would change that.
+            forget_partial(outcome.path)
+        return None, (*outcome.reasons, error.summary.replace(outcome.path, wanted.name))
+    forget_partial(outcome.path)
+    if taken.outcome == "refused":  # the last part of an archive that is not whole
+        fetcher.note(wanted, replace(done, state="failed", words="cannot be taken"))
+        return None, (*outcome.reasons, taken.reason)
+    fetcher.note(wanted, replace(done, state="fetched"))
+    return replace(taken, path=wanted.name), ()
+
+
+def _wanted(needed: NeededFile, pack: PackFile) -> Wanted:
+    file = needed.file
+    return Wanted(
+        name=file.name,
+        size=file.size,
+        sha256=file.sha256,
+        blake3=file.blake3,
+        urls=file.urls,
+        folder=os.path.dirname(needed.release.source.file),
+        sources=(*pack.catalogs, *pack.sources),
+    )
+
+
+def _refuse_without_room(wanted: ToFetch, folder: str) -> None:
+    """Check that there is room for the archives, and for what they unpack to, before the first byte.
+
+    Where no card tells what an archive unpacks to, its own size is counted: it is rarely less.
+    """
+    packed = unpacked = 0
+    for each in wanted.fetchable:
+        size = each.file.size or 0
+        key = os.path.join(folder, _wanted(each, wanted.needs.pack).key)
+        packed += max(0, size - (os.path.getsize(key) if os.path.exists(key) else 0))
+        unpacked += each.file.unpacked or size
+    game = wanted.needs.pack.game_folder or folder
+    same_disk = os.path.exists(game) and os.stat(game).st_dev == os.stat(folder).st_dev
+    rows = [(folder, packed + (unpacked if same_disk else 0))]
+    if not same_disk and os.path.exists(game):
+        rows.append((game, unpacked))
+    for where, needed in rows:
+        free = shutil.disk_usage(where).free
+        if needed > free:
+            raise NoRoom(
+                f"{needed:,} bytes are needed where {where} lies, and {free:,} are free: "
+                f"{packed:,} to fetch, {unpacked:,} when unpacked",
+                hint="Make room ('rellum shelf trim'), or set RELLUM_SHELF to another disk.",
+            )

@@ -1,0 +1,1 @@
+"""Match: choose releases that go together."""

@@ -1,0 +1,57 @@
+"""News: newer releases than those of the line-up, each with what taking it would do."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from rellum.core.actions.match.pack_problem import problem_of
+from rellum.core.actions.open_pack import OnRecovered, open_pack
+from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.model import Catalog
+from rellum.core.errors import UserError
+from rellum.core.ids import ModId
+from rellum.core.pack.lock_file import read_lock
+from rellum.core.solving.news import NewRelease, find_news
+from rellum.core.solving.search import Searcher
+from rellum.core.solving.suppose import Releases
+from rellum.core.versions.version import Version
+
+
+class NotChosen(UserError):
+    """A mod is not in the line-up."""
+
+    code = "not-chosen"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class News:
+    """Newer releases, in load order of the mods; and how many mods there are."""
+
+    game: Version
+    releases: tuple[NewRelease, ...]
+    mods: int
+
+
+def news(pack_folder: str, on_recovered: OnRecovered, only: Sequence[str] = ()) -> News:
+    """Look for newer releases, of all mods of the line-up or only of some.
+
+    Raises NoLineUp, UnknownMod, NotChosen, and what reading can raise.
+    """
+    with open_pack(pack_folder, on_recovered) as opened:
+        lock = read_lock(opened.home)
+        asked = problem_of(opened)
+        now = asked.releases_now()
+        mods = [_chosen(asked.catalog, now, each) for each in only] or list(now)
+        found = tuple(find_news(Searcher(asked.problem), asked.problem, now, mods))
+    return News(game=lock.game_version, releases=found, mods=len(mods))
+
+
+def _chosen(catalog: Catalog, now: Releases, mod_id: str) -> ModId:
+    mod = find_mod(catalog, mod_id)
+    if mod.id not in now:
+        raise NotChosen(
+            f"{mod.id} is not in the line-up",
+            hint=f"'rellum why {mod.id}' tells why not, and what taking it would do.",
+        )
+    return mod.id

@@ -1,0 +1,134 @@
+"""Why a mod, or one release of it, is in the line-up or not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from rellum.core.actions.match.pack_problem import PackProblem, problem_of
+from rellum.core.actions.match.wants import find_release_version
+from rellum.core.actions.open_pack import OnRecovered, open_pack
+from rellum.core.catalog.load import find_mod
+from rellum.core.catalog.model import Mod, Release
+from rellum.core.catalog.rules import Source
+from rellum.core.ids import ModId
+from rellum.core.pack.lock_file import LockedRelease
+from rellum.core.solving.news import brief, tell_outcome
+from rellum.core.solving.problem import Problem, Statement, Want
+from rellum.core.solving.search import Searcher
+from rellum.core.solving.sentences import want_words
+from rellum.core.solving.suppose import Outcome, suppose
+from rellum.core.versions.ranges import parse_range
+from rellum.core.versions.version import Version
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ReleaseAnswer:
+    """What taking a release would do: in brief, and sentence by sentence where it cannot be."""
+
+    release: Release
+    outcome: Outcome
+    brief: str
+    statements: tuple[Statement, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WhyAnswer:
+    """Why a mod is in the line-up (``chosen``), or not.
+
+    ``asked_by`` say who wants or needs it and in which range, ``fixed_by`` what else its version
+    rests on; ``answers`` are about other releases: all newer ones, or the one asked about.
+    """
+
+    mod: ModId
+    chosen: LockedRelease | None
+    release: Release | None
+    asked_by: tuple[Statement, ...]
+    fixed_by: tuple[Statement, ...]
+    answers: tuple[ReleaseAnswer, ...]
+
+
+def why(pack_folder: str, on_recovered: OnRecovered, mod_id: str, version: str = "") -> WhyAnswer:
+    """Explain a mod, or one version of it. Raises UnknownMod, UnknownRelease, NoLineUpExists."""
+    with open_pack(pack_folder, on_recovered) as opened:
+        asked = problem_of(opened)
+        mod = find_mod(asked.catalog, mod_id)
+        which = find_release_version(mod, version) if version else None
+        return _explain(asked, mod, which)
+
+
+def _explain(asked: PackProblem, mod: Mod, which: Version | None) -> WhyAnswer:
+    locked = {each.mod: each for each in asked.lock.releases} if asked.lock else {}
+    now = asked.releases_now()
+    chosen, release = locked.get(mod.id), now.get(mod.id)
+    problem = asked.problem
+    if release is None and mod.id not in {want.mod for want in problem.wants}:
+        problem = _wanting(problem, mod)
+    searcher = Searcher(problem)
+    others = [
+        each
+        for each in mod.releases
+        if (each.version == which if which else release is None or each.version > release.version)
+        and each is not release
+    ]
+    answers = []
+    for each in others:
+        outcome = suppose(searcher, problem, each, now)
+        answers.append(
+            ReleaseAnswer(
+                release=each,
+                outcome=outcome,
+                brief=brief(outcome),
+                statements=tell_outcome(outcome),
+            )
+        )
+    return WhyAnswer(
+        mod=mod.id,
+        chosen=chosen,
+        release=release,
+        asked_by=tuple(_asked_by(asked, mod.id, now)),
+        fixed_by=tuple(_fixed_by(asked, release)) if release else (),
+        answers=tuple(answers),
+    )
+
+
+def _wanting(problem: Problem, mod: Mod) -> Problem:
+    """Return the problem with a mod wanted beside all that is wanted."""
+    range_ = parse_range("*", mod.ordering)
+    added = Want(mod=mod.id, range=range_, source=Source(file=mod.source.file))
+    return replace(problem, wants=(*problem.wants, added))
+
+
+def _asked_by(asked: PackProblem, mod_id: ModId, now: dict[ModId, Release]) -> Iterator[Statement]:
+    """Yield who wants or needs a mod; each with its place."""
+    for want in asked.problem.wants:
+        if want.mod == mod_id:
+            optional = ", if it can be had" if want.optional else ""
+            text = f"the pack wants {want_words(want)}{optional}"
+            yield Statement(text=text, source=want.source)
+    offers = {offer.mod for offer in now[mod_id].offers} if mod_id in now else set()
+    for release in now.values():
+        for need in release.needs:
+            if any(each.mod == mod_id or each.mod in offers for each in need.any_of):
+                text = f"{release.name} needs {need}"
+                yield Statement(text=text, source=release.source.at(*need.key))
+
+
+def _fixed_by(asked: PackProblem, release: Release) -> Iterator[Statement]:
+    """Yield what holds the release where it is: a hold, the line-up that stands, its game, a trial."""
+    for hold in asked.problem.holds:
+        if hold.mod == release.mod:
+            text = f"the pack holds it at {hold.version} ({hold.reason})"
+            yield Statement(text=text, source=hold.source)
+    chosen = (
+        next((each for each in asked.lock.releases if each.mod == release.mod), None)
+        if asked.lock
+        else None
+    )
+    if release.game is not None and not parse_range(release.game).is_any:
+        text = f"{release.name} is for game {release.game}"
+        yield Statement(text=text, source=release.source.at("game"))
+    if chosen and chosen.trial:
+        yield Statement(
+            text=f"the game is outside that; it rests on a trial: {chosen.trial}", source=None
+        )

@@ -1,0 +1,230 @@
+"""Sweep: foreign and left-over files are moved out of the game, to a dated folder, and back."""
+
+from __future__ import annotations
+
+import os
+import stat
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from itertools import count
+
+from rellum.core.actions.mend.check import drift_of, with_causes
+from rellum.core.actions.mend.restore import named_path
+from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
+from rellum.core.change.carry_out import swept_file
+from rellum.core.change.disk import Disk
+from rellum.core.change.execute import execute
+from rellum.core.change.plan import Operation, Plan
+from rellum.core.change.repairing import plan_away
+from rellum.core.change.staging import NoSources
+from rellum.core.errors import UserError
+from rellum.core.folder.content import FOREIGN, Content
+from rellum.core.folder.model import Finding
+from rellum.core.hashing import hash_file
+from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.paths import GAME, PlacePath, Roots, is_text, parents
+
+
+class NothingSwept(UserError):
+    """There is no sweep of that name."""
+
+    code = "nothing-swept"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sweeping:
+    """What a sweep would do: each file with why it is nobody's. ``left`` stay, with the reason."""
+
+    plan: Plan
+    findings: tuple[Finding, ...]
+    left: tuple[tuple[PlacePath, str], ...]
+    folder: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sweep:
+    """One sweep that was done: its dated folder, what lies in it, and folders that were empty."""
+
+    name: str
+    folder: str
+    files: tuple[PlacePath, ...]
+    folders: tuple[PlacePath, ...] = ()
+
+
+def sweep(
+    pack_folder: str,
+    paths: Sequence[str],
+    on_recovered: OnRecovered,
+    confirm: Callable[[Sweeping], bool],
+    disk: Disk | None = None,
+    *,
+    even_if_running: bool = False,
+) -> tuple[Sweeping, bool]:
+    """Move files that are nobody's out of the game: all, or those at or below ``paths``.
+
+    Returns what was planned, and whether it was done. Raises RolledBack, and what opening can raise.
+    """
+    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+        refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        planned = _plan(opened, [named_path(text, opened) for text in paths])
+        done = not planned.plan.is_empty and confirm(planned)
+        if done:
+            execute(planned.plan, "sweep", opened.site, NoSources())
+        return planned, done
+
+
+def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
+    drift = with_causes(drift_of(opened), opened)
+    findings = [
+        each
+        for each in drift.findings
+        if each.kind == "foreign" and (not below or {each.path, *parents(each.path)} & set(below))
+    ]
+    files, left, empty = [], [], []
+    for each in findings:
+        mode = os.lstat(opened.roots.absolute(each.path)).st_mode
+        if each.cause in ("game-update", "half-updated"):
+            left.append((each.path, "it came with an update of the game"))
+        elif each.cause == "unsure" and each.path not in below:
+            left.append((each.path, "it may be the game's own; name it to move it out"))
+        elif not is_text(each.path):
+            left.append((each.path, "its name is no Unicode text"))
+        elif stat.S_ISREG(mode):
+            files.append(each)
+        elif stat.S_ISDIR(mode):
+            empty.append(each.path)
+        else:
+            left.append((each.path, "it is no file"))
+    folder = new_sweep_folder(opened.home.swept_folder)
+    stays = {path for path, _ in left}
+    findings = [each for each in findings if each.path not in stays]
+    plan = plan_away((each.path for each in files), opened.roots)
+    paths = [each.path for each in files]
+    plan = plan._replace(
+        swept_to=folder if files or empty else "",
+        swept=tuple(paths),
+        spare_folders=tuple(_left_empty(paths, empty, opened)),
+    )
+    return Sweeping(plan=plan, findings=tuple(findings), left=tuple(left), folder=folder)
+
+
+def new_sweep_folder(above: str) -> str:
+    """Return a folder named by date and time; no other sweep of the same second has it."""
+    folder = os.path.join(above, time.strftime("%Y-%m-%d %H%M%S"))
+    names = (folder if number == 1 else f"{folder} {number}" for number in count(1))
+    return next(name for name in names if not os.path.lexists(name))
+
+
+def _left_empty(
+    files: Sequence[PlacePath], empty: Sequence[PlacePath], opened: OpenPack
+) -> list[PlacePath]:
+    """Return the folders that go if nothing else is in them: nobody's, and not vanilla. Inner first."""
+    folders = {folder for path in files for folder in parents(path)} | set(empty)
+    folders -= {PlacePath(GAME), *map(PlacePath, opened.roots.outside)}
+    known = opened.state.baseline(folders).keys() | opened.state.own_folders()
+    return sorted(folders - known, key=len, reverse=True)
+
+
+def list_sweeps(pack_folder: str, on_recovered: OnRecovered) -> list[Sweep]:
+    """Return the sweeps whose files still lie outside the game, the latest first."""
+    with open_pack(pack_folder, on_recovered) as opened:
+        return list(_sweeps(opened))
+
+
+def bring_back(
+    pack_folder: str,
+    name: str,
+    on_recovered: OnRecovered,
+    disk: Disk | None = None,
+    *,
+    even_if_running: bool = False,
+) -> tuple[Sweep, tuple[PlacePath, ...]]:
+    """Bring back what a sweep moved out; ``last``: the latest. Raises NothingSwept, RolledBack.
+
+    Returns the sweep, and what stays out because something else stands there now.
+    """
+    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+        refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        sweeps = list(_sweeps(opened))
+        found = next((each for each in sweeps if name in (each.name, "last")), None)
+        if found is None:
+            known = ", ".join(repr(each.name) for each in sweeps) or "none"
+            raise NothingSwept(f"there is no sweep {name!r}", hint=f"There are: {known}.")
+        taken = [p for p in found.files if os.path.lexists(opened.roots.absolute(p))]
+        files = [path for path in found.files if path not in taken]
+        execute(_plan_back(found, files, opened), "sweep --back", opened.site, NoSources())
+        for inside, _, _ in os.walk(found.folder, topdown=False):
+            with suppress(OSError):  # what else somebody put there stays
+                os.rmdir(inside)
+        return found, tuple(taken)
+
+
+def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: OpenPack) -> Plan:
+    site = opened.site
+    site.disk.make_folder(site.home.originals_folder)
+    operations = []
+    for path in files:
+        file = swept_file(sweep.folder, path)
+        digest = hash_file(file)
+        if not site.originals.is_whole(digest):
+            site.originals.put_copy(file, digest)
+        status = os.lstat(file)
+        content = Content(
+            digest=digest,
+            size=status.st_size,
+            mode=stat.S_IMODE(status.st_mode),
+            mtime_ns=status.st_mtime_ns,
+        )
+        operations.append(
+            Operation(
+                path=path,
+                before=None,
+                before_owner=FOREIGN,
+                changed=False,
+                keep=False,
+                after=content,
+                after_owner=FOREIGN,
+                under=None,
+                source=None,
+            )
+        )
+    spent = (
+        (swept_file(sweep.folder, each.path), each.after.digest)
+        for each in operations
+        if each.after
+    )
+    folders = {folder for path in (*files, *sweep.folders) for folder in parents(path)}
+    folders |= set(sweep.folders)
+    new = sorted(each for each in folders if not os.path.lexists(opened.roots.absolute(each)))
+    return Plan(
+        operations=tuple(operations),
+        records=(),
+        new_folders=tuple(new),
+        others_folders=tuple(new),
+        spare_folders=(),
+        left_alone=(),
+        spent=tuple(spent),
+    )
+
+
+def _sweeps(opened: OpenPack) -> Iterator[Sweep]:
+    folder = opened.home.swept_folder
+    for name in sorted(os.listdir(folder), reverse=True) if os.path.isdir(folder) else ():
+        above = os.path.join(folder, name)
+        files = tuple(sorted(_found_in(above, opened.roots, folders=False)))
+        folders = tuple(sorted(_found_in(above, opened.roots, folders=True)))
+        if files or folders:
+            yield Sweep(name=name, folder=above, files=files, folders=folders)
+
+
+def _found_in(folder: str, roots: Roots, *, folders: bool) -> Iterator[PlacePath]:
+    """Yield the files of a sweep, or the folders in it that are empty."""
+    known = {GAME[1:], *(root[1:] for root in roots.outside)}
+    for inside, below_here, files in os.walk(folder):
+        names = [each for each in below_here if not os.listdir(os.path.join(inside, each))]
+        for name in names if folders else files:
+            relative = os.path.relpath(os.path.join(inside, name), folder).replace(os.sep, "/")
+            if relative.partition("/")[0] in known:
+                yield PlacePath(f"@{relative}")

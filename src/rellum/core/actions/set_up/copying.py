@@ -1,0 +1,82 @@
+"""A copy of a game, to be changed instead of it.
+
+Blocks are shared only by the file system itself (reflinks), where writing to one leaves the other as it
+is. Hard links would not: a game, or a tool, that writes into a file would write into both.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+
+from rellum.core.actions.set_up.assemble import UNFINISHED, copy_file
+from rellum.core.errors import UserError
+from rellum.core.folder.listing import list_folder
+from rellum.core.pack.marker import MARKER_PATH
+from rellum.core.paths import PlacePath, Roots
+from rellum.core.progress import Listener, Progress, silent
+
+
+class CannotCopy(UserError):
+    """The copy of the game cannot be made there."""
+
+    code = "cannot-copy"
+
+
+def copy_game(game: str, target: str, listen: Listener = silent) -> None:
+    """Copy a game folder with modes, times and links; whole under its name, or not at all.
+
+    Raises CannotCopy.
+    """
+    target = os.path.abspath(target)
+    if os.path.lexists(target) and (not os.path.isdir(target) or os.listdir(target)):
+        raise CannotCopy(
+            f"{target} is there already and is not empty", hint="Name a new folder for the copy."
+        )
+    unfinished = target + UNFINISHED
+    try:
+        shutil.rmtree(unfinished, ignore_errors=True)
+        _copy(game, unfinished, listen)
+        if os.path.isdir(target):
+            os.rmdir(target)
+        os.rename(unfinished, target)
+    except OSError as error:
+        shutil.rmtree(unfinished, ignore_errors=True)
+        raise CannotCopy(
+            f"the game cannot be copied to {target}: {error.strerror}: {error.filename}",
+            hint="Nothing of it was kept. Mend that and try again.",
+        ) from error
+
+
+def _copy(game: str, target: str, listen: Listener) -> None:
+    entries = [each for each in list_folder(game) if each.path != MARKER_PATH]
+    source, there = Roots(game), Roots(target)
+    total = sum(each.size for each in entries)
+    if total > shutil.disk_usage(os.path.dirname(target)).free:
+        raise OSError(28, "no room for so many bytes", target)
+    os.makedirs(target)
+    done = 0
+    for number, each in enumerate(entries):
+        path = PlacePath(each.path)
+        if each.kind == "folder":
+            os.makedirs(there.absolute(path), exist_ok=True)
+        elif each.kind == "link":
+            os.symlink(each.target, there.absolute(path))
+            shutil.copystat(source.absolute(path), there.absolute(path), follow_symlinks=False)
+        elif each.kind == "file":
+            copy_file(source.absolute(path), there.absolute(path))
+            done += each.size
+            listen(
+                Progress(
+                    stage="copying",
+                    files=number,
+                    total_files=len(entries),
+                    bytes=done,
+                    total_bytes=total,
+                )
+            )
+    for each in reversed(entries):  # the inner first: making files in a folder gives it a new time
+        if each.kind == "folder":
+            shutil.copystat(
+                source.absolute(PlacePath(each.path)), there.absolute(PlacePath(each.path))
+            )
