@@ -24,13 +24,13 @@ from rellum.core.actions.mend.check import check
 from rellum.core.actions.mend.restore import RestoreResult, restore_all
 from rellum.core.actions.mend.rewind import RewindResult, make_checkpoint, rewind
 from rellum.core.actions.set_up.adopt import AdoptResult, adopt
-from rellum.core.change.disk import Disk
 from rellum.core.change.recover import Recovered
 from rellum.core.folder.model import Drift
 from rellum.core.folder.stamps import MARKER_NAME
 from rellum.core.layers.model import Brought, LayerEdit
 from rellum.core.layers.target import Members
 from rellum.core.pack.checkpoints import Checkpoint
+from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.open_state import open_state
 from rellum.core.paths import PlacePath, TargetPath

@@ -22,7 +22,7 @@ DOCS = os.path.join(os.path.dirname(os.path.dirname(SOURCE)), "docs")
 # Each may import those before it, and itself.
 LAYERS = (
     "versions", "patching", "catalog", "solving", "archives", "shelf", "fetching", "layers",
-    "folder", "describing", "pack", "change", "actions",
+    "folder", "describing", "pack", "composing", "change", "actions",
 )  # fmt: skip
 # Values of a later layer that an earlier one may name; pure values, no code that acts.
 ALLOWED: set[tuple[str, str]] = set()

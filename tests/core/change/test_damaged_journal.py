@@ -8,9 +8,9 @@ import sys
 import unittest
 
 from rellum.core.actions.mend.interrupted import MendResult, mend_interrupted
-from rellum.core.actions.open_pack import open_pack
-from rellum.core.change.disk import Disk
 from rellum.core.change.journal_reading import JournalDamaged
+from rellum.core.change.opening import open_pack
+from rellum.core.pack.disk import Disk
 from tests.core.change.test_interruption import SCENARIOS, Stage
 from tests.support import Entry, WorldTest, ignore_recovery, snapshot, without_marker
 

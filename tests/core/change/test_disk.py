@@ -8,7 +8,7 @@ import tempfile
 import unittest
 from unittest import mock
 
-from rellum.core.change.disk import Disk
+from rellum.core.pack.disk import Disk
 
 
 def refusing(call):

@@ -16,8 +16,8 @@ from typing import Any
 from unittest import mock
 
 from rellum.core.actions.mend.restore import RestoreResult
-from rellum.core.change.disk import Disk
 from rellum.core.errors import RellumError
+from rellum.core.pack.disk import Disk
 from tests.core.change.test_interruption import SCENARIOS, Stage
 from tests.support import WorldTest, without_marker
 

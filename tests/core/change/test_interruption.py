@@ -12,9 +12,9 @@ from functools import partial
 
 from rellum.core.actions.mend.repair import restore_damaged
 from rellum.core.actions.mend.sweep import sweep
-from rellum.core.actions.open_pack import open_pack
-from rellum.core.change.disk import Disk
+from rellum.core.change.opening import open_pack
 from rellum.core.errors import RellumError
+from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import PackHome, pack_texts
 from tests.support import (
     Entry,

@@ -9,7 +9,6 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rellum.core.change.disk import Disk
 from rellum.core.change.journal import (
     Journal,
     PackChange,
@@ -22,6 +21,7 @@ from rellum.core.change.journal_lines import line_of
 from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, Salvage, read_journal
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
+from rellum.core.pack.disk import Disk
 from rellum.core.pack.kept import Kept
 from rellum.core.paths import PlacePath, Roots
 from tests.support import memory_folder

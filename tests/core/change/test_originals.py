@@ -8,10 +8,10 @@ import sys
 import unittest
 from collections.abc import Sequence
 
-from rellum.core.change.disk import Disk
 from rellum.core.change.execute import RolledBack
-from rellum.core.change.originals import FolderChanged, OriginalDamaged, Originals
 from rellum.core.hashing import hash_bytes
+from rellum.core.pack.disk import Disk
+from rellum.core.pack.originals import FolderChanged, OriginalDamaged, Originals
 from tests.core.change.test_interruption import SCENARIOS, Stage
 from tests.support import VANILLA, WorldTest
 

@@ -14,11 +14,11 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, 
 
 from rellum.core.actions.change.apply import preview
 from rellum.core.actions.mend.kept import list_kept
-from rellum.core.change.disk import Disk
 from rellum.core.change.execute import RolledBack
-from rellum.core.change.plan import CannotLay
 from rellum.core.change.readiness import CannotWrite, NoSpace
 from rellum.core.layers.target import LayerClash
+from rellum.core.pack.disk import Disk
+from rellum.core.pack.standing import CannotLay
 from tests.support import VANILLA, World, WorldTest, ignore_recovery, memory_folder, without_marker
 
 

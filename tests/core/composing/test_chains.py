@@ -6,7 +6,7 @@ import hashlib
 import os
 import unittest
 
-from rellum.core.actions.needed import MissingArchives
+from rellum.core.composing.needed import MissingArchives
 from rellum.core.shelf.store import Shelf
 from tests.support import WorldTest, zip_bytes
 

@@ -6,8 +6,8 @@ import os
 import unittest
 from unittest import mock
 
-from rellum.core.actions.outside import NoPlace, folds_names
 from rellum.core.errors import UserError
+from rellum.core.pack.outside import NoPlace, folds_names
 from tests.support import WorldTest, snapshot, without_marker, write_tree
 
 OUTSIDE = 'settings = "{documents}/Fathomline"'
@@ -200,7 +200,7 @@ ${end}
     def test_names_that_differ_in_capitals_alone(self) -> None:
         self.world.add_release("tides", "1.0", {"a/x.dat": b"1", "a/X.dat": b"2"})
         with (
-            mock.patch("rellum.core.actions.outside.folds_names", return_value=True),
+            mock.patch("rellum.core.pack.outside.folds_names", return_value=True),
             self.assertRaisesRegex(UserError, "a/x.dat and a/X.dat are one file to this system"),
         ):
             self.make_applied()

@@ -6,7 +6,7 @@ import os
 import unittest
 
 from rellum.core.actions.mend.kept import list_kept
-from rellum.core.actions.settling import UnsettledSettings
+from rellum.core.composing.settling import UnsettledSettings
 from rellum.core.errors import UserError
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.home import PackHome

@@ -10,14 +10,14 @@ import stat
 from collections import Counter
 from collections.abc import Iterable, Mapping
 
-from rellum.core.change.disk import Disk, refuse_links_above
 from rellum.core.change.journal import Journal, PackChange, Step, note_undo
 from rellum.core.change.letting_go import let_go_of_strays
-from rellum.core.change.originals import FolderChanged, OriginalDamaged
-from rellum.core.change.site import Site
 from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest, hash_file
+from rellum.core.pack.disk import Disk, refuse_links_above
 from rellum.core.pack.home import read_text
+from rellum.core.pack.originals import FolderChanged, OriginalDamaged
+from rellum.core.pack.site import Site
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, parents, root_of, shown
 

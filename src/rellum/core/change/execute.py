@@ -8,7 +8,6 @@ from __future__ import annotations
 import os
 import sqlite3
 from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING
 
 from rellum.core import last_word
 from rellum.core.change.carry_out import (
@@ -28,7 +27,6 @@ from rellum.core.change.journal import (
 )
 from rellum.core.change.journaling import bases_before, journal_of, records_only
 from rellum.core.change.keeping import keep_settings
-from rellum.core.change.originals import ChangedUnseen, FolderChanged
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import (
     refuse_no_folder,
@@ -37,20 +35,18 @@ from rellum.core.change.readiness import (
     space_for,
 )
 from rellum.core.change.running import refuse_running
-from rellum.core.change.site import Site
 from rellum.core.change.staging import Sources, stage_brought, stage_others
-from rellum.core.change.standing import note_suspect
 from rellum.core.errors import BegunOnly, ChangeFailed, RellumError
 from rellum.core.folder.content import Content
 from rellum.core.last_word import Standing
 from rellum.core.notices import note
 from rellum.core.pack.checkpoints import PackTexts
 from rellum.core.pack.home import pack_texts
+from rellum.core.pack.originals import ChangedUnseen, FolderChanged
+from rellum.core.pack.site import Site
+from rellum.core.pack.standing import note_suspect
 from rellum.core.pack.state import new_id
 from rellum.core.paths import GAME, PlacePath, Roots, root_of, shown
-
-if TYPE_CHECKING:
-    pass
 
 
 class RolledBack(ChangeFailed):

@@ -6,8 +6,9 @@ import os
 import stat
 from collections.abc import Collection, Iterable, Mapping
 
-from rellum.core.change.plan import CannotLay, Operation, Record
+from rellum.core.change.plan import Operation, Record
 from rellum.core.pack.rows import BaselineEntry
+from rellum.core.pack.standing import CannotLay
 from rellum.core.pack.state import State
 from rellum.core.paths import GAME, PlacePath, Roots, is_in_game, parents, shown
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
-from rellum.core.errors import UserError
 from rellum.core.folder.content import FOREIGN, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.paths import PlacePath
@@ -14,15 +13,6 @@ if TYPE_CHECKING:
     from rellum.core.layers.model import Brought
     from rellum.core.pack.checkpoints import BaselineChange
     from rellum.core.pack.kept import Kept
-
-PLAIN_MODE = 0o644
-EXECUTABLE_MODE = 0o755
-
-
-class CannotLay(UserError):
-    """Something stands where a file shall go that Rellum must not replace."""
-
-    code = "cannot-lay"
 
 
 Effect = Literal[

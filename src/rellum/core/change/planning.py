@@ -12,19 +12,20 @@ from collections.abc import Callable, Collection, Iterable, Mapping
 from typing import TYPE_CHECKING
 
 from rellum.core.change.folders import new_folders, refuse_files_above, spare_folders
-from rellum.core.change.plan import PLAIN_MODE, Operation, Plan, Record
+from rellum.core.change.plan import Operation, Plan, Record
 from rellum.core.change.setting_aside import returned, set_aside, swept
-from rellum.core.change.standing import content_at
-from rellum.core.folder.content import FOREIGN, RELLUM, VANILLA, Content, Laid
+from rellum.core.composing.taking_out import TakenOut
+from rellum.core.folder.content import FOREIGN, PLAIN_MODE, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.kept import Kept
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.rows import BaselineEntry
+from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots
 
 if TYPE_CHECKING:
-    from rellum.core.change.wanted import TheUsers, Wanted
+    from rellum.core.composing.wanted import TheUsers, Wanted
     from rellum.core.layers.model import Target
 
 
@@ -32,9 +33,6 @@ NOT_KEPT = (
     "no copy is kept of what lay there before the mod, so it stays as it is: "
     "'rellum restore PATH --from COPY' takes a vanilla file from a clean copy"
 )
-
-TakenOut = Mapping[PlacePath, tuple[bytes, bool]]
-"""Files that a mod edited, without what it did, by path; and whether they are kept as they are, too."""
 
 
 def plan_target(
@@ -52,7 +50,7 @@ def plan_target(
 
     What the user put into a folder of a mod that goes is set aside, and comes back with the mod.
     """
-    from rellum.core.change.wanted import Wanted, from_layer  # not for restoring
+    from rellum.core.composing.wanted import Wanted, from_layer  # not for restoring
 
     files = target.files
     laid = state.laid()

@@ -11,8 +11,8 @@ from rellum.core.change.carry_out import carry_out, clean_up, settle, spare_root
 from rellum.core.change.execute import StillBroken
 from rellum.core.change.journal import Journal
 from rellum.core.change.journal_reading import read_journal
-from rellum.core.change.site import Site
 from rellum.core.errors import RellumError
+from rellum.core.pack.site import Site
 from rellum.core.paths import PlacePath
 
 

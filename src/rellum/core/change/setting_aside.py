@@ -7,11 +7,11 @@ import stat
 import time
 from collections.abc import Container, Iterable, Iterator
 
-from rellum.core.change.plan import PLAIN_MODE, Operation
-from rellum.core.change.standing import content_at
-from rellum.core.change.wanted import TheUsers
-from rellum.core.folder.content import FOREIGN, VANILLA, Content
+from rellum.core.change.plan import Operation
+from rellum.core.composing.wanted import TheUsers
+from rellum.core.folder.content import FOREIGN, PLAIN_MODE, VANILLA, Content
 from rellum.core.pack.kept import Kept
+from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, below, is_in_game
 

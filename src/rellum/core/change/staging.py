@@ -7,15 +7,15 @@ import time
 from collections import Counter
 from typing import TYPE_CHECKING, Protocol
 
-from rellum.core.change.disk import Disk
 from rellum.core.change.journal import (
     Journal,
 )
-from rellum.core.change.originals import FolderChanged
 from rellum.core.change.plan import Plan
-from rellum.core.change.site import Site
 from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest, hash_file
+from rellum.core.pack.disk import Disk
+from rellum.core.pack.originals import FolderChanged
+from rellum.core.pack.site import Site
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, shown
 from rellum.core.progress import Progress

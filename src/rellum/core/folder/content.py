@@ -48,3 +48,9 @@ class Laid(NamedTuple):
     under: Content | None
     role: Role = ""
     base: Digest | None = None
+
+
+PLAIN_MODE = 0o644
+
+
+EXECUTABLE_MODE = 0o755

@@ -7,7 +7,6 @@ import shutil
 import unittest
 
 from rellum.core.actions.mend.restore import restore_all
-from rellum.core.actions.open_pack import GameGone
 from rellum.core.actions.set_up.adopt import CannotAdopt, adopt
 from rellum.core.actions.set_up.assemble import CannotAssemble, NotWhole, assemble
 from rellum.core.actions.set_up.copying import CannotCopy
@@ -19,6 +18,7 @@ from rellum.core.actions.set_up.identify import (
 )
 from rellum.core.actions.set_up.rebuild import NotDamaged, Rebuilt, rebuild
 from rellum.core.change.journal_reading import JournalDamaged
+from rellum.core.change.opening import GameGone
 from rellum.core.folder.baselines import SumsFault, parse_sums, sums_text
 from rellum.core.pack.marker import FolderOwned
 from rellum.core.pack.state import StateFault

@@ -10,7 +10,7 @@ from rellum.cli import console, options
 
 if TYPE_CHECKING:
     from rellum.core.actions.change.apply import Preview
-    from rellum.core.actions.settling import SettingsConflict
+    from rellum.core.composing.settling import SettingsConflict
     from rellum.core.layers.wrappers import Depth, SameName
     from rellum.core.patching.merge import Side
 
@@ -30,8 +30,8 @@ def apply(
     from rellum.cli import render
     from rellum.cli.commands.change.preview import show_preview
     from rellum.cli.recovery import tell_recovered
-    from rellum.core.actions.answers import Asking
     from rellum.core.actions.change.apply import apply as action
+    from rellum.core.composing.answers import Asking
     from rellum.core.shelf.folder import shelf_folder
 
     def ask(preview: Preview) -> bool:

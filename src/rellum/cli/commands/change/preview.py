@@ -9,8 +9,8 @@ from rellum.cli import console, options
 
 if TYPE_CHECKING:
     from rellum.core.actions.change.apply import Preview
-    from rellum.core.actions.rebase import Rebase
-    from rellum.core.actions.settling import SettingsConflict
+    from rellum.core.change.rebasing import Rebase
+    from rellum.core.composing.settling import SettingsConflict
     from rellum.core.layers.grafting import Shape
     from rellum.core.layers.wrappers import SameName
 

@@ -10,7 +10,7 @@ from rellum.cli import console, options
 
 if TYPE_CHECKING:
     from rellum.core.actions.gather.fetch import FetchResult
-    from rellum.core.actions.needed import NeededFile
+    from rellum.core.composing.needed import NeededFile
 
 
 def fetch(

@@ -6,37 +6,28 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Self
 
-from rellum.core.actions.answers import Answers, Asking, refuse_open
-from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.change.conflicts import winners_of
-from rellum.core.actions.grafting import trials_against
-from rellum.core.actions.layering import Layers, LineUpOf, find_layers
-from rellum.core.actions.leftovers import find_leftovers
-from rellum.core.actions.load_order_file import with_load_order
-from rellum.core.actions.making import Making
 from rellum.core.actions.match.resolve import current_line_up
 from rellum.core.actions.mend.sweep import new_sweep_folder
-from rellum.core.actions.needed import release_of
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.outside import (
-    refuse_one_name,
-    refuse_second_names,
-    refuse_unknown_places,
-    roots_of,
-)
-from rellum.core.actions.rebase import Rebase, find_rebase, with_rebase
-from rellum.core.actions.rules import read_rules_anew
-from rellum.core.actions.settling import SettingsConflict, settle
-from rellum.core.actions.taking_out import Without, contents, without_edits
-from rellum.core.actions.workshop import Workshop
 from rellum.core.catalog.model import GameSheet, Trial
-from rellum.core.change.disk import Disk
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_target
 from rellum.core.change.readiness import Space, space_for
-from rellum.core.change.wanted import LeftOver, TheUsers
+from rellum.core.change.rebasing import Rebase, find_rebase, with_rebase
+from rellum.core.composing.answers import Answers, Asking, refuse_open
+from rellum.core.composing.grafting import trials_against
+from rellum.core.composing.layering import Layers, LineUpOf, find_layers
+from rellum.core.composing.leftovers import find_leftovers
+from rellum.core.composing.load_order_file import with_load_order
+from rellum.core.composing.making import Making
+from rellum.core.composing.needed import release_of
+from rellum.core.composing.settling import SettingsConflict, settle
+from rellum.core.composing.taking_out import Without, contents, without_edits
+from rellum.core.composing.wanted import LeftOver, TheUsers
+from rellum.core.composing.workshop import Workshop
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError
 from rellum.core.globs import any_test
@@ -46,12 +37,22 @@ from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Brought, Layer, Target
 from rellum.core.layers.target import lay_over
 from rellum.core.layers.wrappers import SameName
+from rellum.core.pack.catalogs import catalog_of
+from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.lock_file import LockFile, lock_text, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.new_state import write_vanilla
+from rellum.core.pack.outside import (
+    refuse_one_name,
+    refuse_second_names,
+    refuse_unknown_places,
+    roots_of,
+)
 from rellum.core.pack.pack_edits import changed_text
 from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.pack.rules_anew import read_rules_anew
+from rellum.core.pack.session import Session
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.paths import PlacePath, Roots, file_of, is_in_game, root_of
 from rellum.core.progress import Listener, silent
@@ -166,7 +167,7 @@ def apply(
         return ApplyResult(preview=planned, done=done, originals_folder=folder)
 
 
-def _pack_change(opened: OpenPack, planned: Preview, answers: Answers) -> PackChange:
+def _pack_change(opened: Session, planned: Preview, answers: Answers) -> PackChange:
     """The folder is made by rellum.toml with what was decided, and by the line-up that was planned with."""
     texts = dict(pack_texts(opened.home))
     texts[LOCK_FILE] = lock_text(planned.lock)
@@ -195,7 +196,7 @@ class Preparing:
 
     def __init__(
         self,
-        opened: OpenPack,
+        opened: Session,
         shelf: Shelf,
         sweeps: bool,
         *,

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from rellum.core.actions.catalogs import catalog_of
-from rellum.core.actions.known_folders import known_folders
-from rellum.core.actions.layering import LineUpOf, find_layers
 from rellum.core.actions.match.resolve import current_line_up
-from rellum.core.actions.open_pack import OnRecovered, open_pack
-from rellum.core.actions.outside import roots_of
-from rellum.core.actions.workshop import Workshop
 from rellum.core.catalog.model import Catalog
 from rellum.core.catalog.toml_lines import place_of
+from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.composing.known_folders import known_folders
+from rellum.core.composing.layering import LineUpOf, find_layers
+from rellum.core.composing.workshop import Workshop
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId
 from rellum.core.layers.conflicts import Conflicts, find_conflicts
 from rellum.core.nearest import nearest
+from rellum.core.pack.catalogs import catalog_of
+from rellum.core.pack.outside import roots_of
 from rellum.core.pack.pack_file import PackFile, read_pack_file
 from rellum.core.paths import PlacePath, TargetPath, UnsafePath, choice_for, parse_place_path
 from rellum.core.shelf.store import Shelf

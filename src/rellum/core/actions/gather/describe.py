@@ -6,15 +6,15 @@ import os
 import tempfile
 from collections.abc import Sequence
 
-from rellum.core.actions.catalogs import catalog_of
-from rellum.core.actions.open_pack import OnRecovered, open_pack
 from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import gather, part_of
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.describing.card_text import Described, DescribedFile
 from rellum.core.describing.naming import TOLD_IN, guess_naming
 from rellum.core.describing.shape import Game, guess_shape
 from rellum.core.ids import ModId
+from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.folder_pack import pack_folder

@@ -8,8 +8,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from rellum.core.actions.gather.take import HowToTake, Taken, Taker, opened_taker
-from rellum.core.actions.needed import NeededFile, Needs, needs_of
 from rellum.core.archives.model import ArchiveFault
+from rellum.core.composing.needed import NeededFile, Needs, needs_of
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError, UserError
 from rellum.core.fetching.fetcher import Fetcher

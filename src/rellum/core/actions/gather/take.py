@@ -7,7 +7,6 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.gather.take_checks import (
     bytes_below,
     holds_only_archives,
@@ -26,6 +25,7 @@ from rellum.core.errors import RellumError
 from rellum.core.hashing import Digest
 from rellum.core.layers.placing import inner_archives
 from rellum.core.nearest import nearest
+from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener, silent

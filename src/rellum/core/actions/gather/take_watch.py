@@ -8,8 +8,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from rellum.core.actions.gather.take import HowToTake, Taken, opened_taker
-from rellum.core.actions.needed import NeededFile, needs_of, still_missing
 from rellum.core.archives.forms import unfinished
+from rellum.core.composing.needed import NeededFile, needs_of, still_missing
 from rellum.core.errors import UserError
 from rellum.core.progress import Listener
 from rellum.core.shelf.store import Shelf

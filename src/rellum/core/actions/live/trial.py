@@ -7,14 +7,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.match.wants import find_release_version
-from rellum.core.actions.open_pack import OnRecovered, open_pack
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId
 from rellum.core.nearest import nearest
+from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.lock_file import LockFile, read_lock
 from rellum.core.pack.pack_file import PackFile, read_pack_file
 from rellum.core.pack.trials_file import add_trial

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from rellum.core.actions.match.pack_problem import problem_of
-from rellum.core.actions.open_pack import OnRecovered, open_pack
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import read_lock

@@ -6,18 +6,18 @@ import os
 from collections.abc import Collection
 from dataclasses import dataclass
 
-from rellum.core.actions.catalogs import catalog_of
-from rellum.core.actions.game_now import identity_of
-from rellum.core.actions.open_pack import OpenPack
 from rellum.core.catalog.load import find_mod, refuse_faulty
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
 from rellum.core.folder.identity import Identity
 from rellum.core.hashing import hash_bytes
 from rellum.core.ids import ModId
+from rellum.core.pack.catalogs import catalog_of
+from rellum.core.pack.game_now import identity_of
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockFile, read_lock
 from rellum.core.pack.pack_file import PackFile, read_pack_file, understand
+from rellum.core.pack.session import Session
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.solving.problem import Locked, Problem
 from rellum.core.versions.version import Version
@@ -45,7 +45,7 @@ class PackProblem:
         return locked_releases(self.lock, self.catalog) if self.lock else {}
 
 
-def problem_of(opened: OpenPack, *, fresh: Collection[ModId] | None = None) -> PackProblem:
+def problem_of(opened: Session, *, fresh: Collection[ModId] | None = None) -> PackProblem:
     """Read a pack's files. ``fresh``: mods whose release need not stay as it is; None: all.
 
     Raises what reading can raise, UnknownMod, NoSuchGame.

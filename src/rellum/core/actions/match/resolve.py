@@ -6,8 +6,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from rellum.core.actions.in_folder import InFolder
-from rellum.core.actions.known_folders import known_folders
 from rellum.core.actions.match.pack_problem import (
     PackProblem,
     asked_hash,
@@ -15,18 +13,21 @@ from rellum.core.actions.match.pack_problem import (
     make_problem,
     problem_of,
 )
-from rellum.core.actions.needed import NeededFile, missing_among, needed_files
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.catalog.load import find_mod, refuse_faulty
 from rellum.core.catalog.model import Catalog, Mod, OptionGroup, Release, ReleaseFile
 from rellum.core.catalog.patches import release_chain
 from rellum.core.catalog.toml_lines import place_of
+from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.composing.in_folder import InFolder
+from rellum.core.composing.known_folders import known_folders
+from rellum.core.composing.needed import NeededFile, missing_among, needed_files
 from rellum.core.errors import NoAnswer
 from rellum.core.folder.identity import Identity
 from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_lock, write_lock
 from rellum.core.pack.pack_edits import set_want
 from rellum.core.pack.pack_file import PackFile, WantLine
+from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import Chosen, LineUp, Problem, Statement
 from rellum.core.solving.search import NotFound
@@ -186,7 +187,7 @@ def resolve(
     )
 
 
-def line_up_of(opened: OpenPack, shelf: Shelf, fresh_mods: Sequence[str]) -> LockFile:
+def line_up_of(opened: Session, shelf: Shelf, fresh_mods: Sequence[str]) -> LockFile:
     """Return the line-up that a pack asks for now; write nothing. Raises NoLineUpExists, LoadCycle."""
     asked = problem_of(opened, fresh=tuple(map(ModId, fresh_mods)))
     return _as_lock(asked, solve_or_raise(asked.problem), shelf)
@@ -286,7 +287,7 @@ def _with_blake3(file: ReleaseFile, release: Release, shelf: Shelf) -> ReleaseFi
 
 
 def current_line_up(
-    opened: OpenPack, pack: PackFile, catalog: Catalog, identity: Identity, shelf: Shelf
+    opened: Session, pack: PackFile, catalog: Catalog, identity: Identity, shelf: Shelf
 ) -> tuple[LockFile, bool]:
     """Return the line-up that fits rellum.toml as it is now, and whether it had to be made anew.
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from rellum.core.actions.catalogs import catalog_of
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod
 from rellum.core.catalog.rules import Source
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId
 from rellum.core.nearest import nearest
+from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_edits import remove_hold, remove_want, set_hold, set_want
 from rellum.core.pack.pack_file import WantLine, read_pack_file

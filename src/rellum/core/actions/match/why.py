@@ -7,10 +7,10 @@ from dataclasses import dataclass, replace
 
 from rellum.core.actions.match.pack_problem import PackProblem, problem_of
 from rellum.core.actions.match.wants import find_release_version
-from rellum.core.actions.open_pack import OnRecovered, open_pack
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod, Release
 from rellum.core.catalog.rules import Source
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import LockedRelease
 from rellum.core.solving.news import brief, tell_outcome

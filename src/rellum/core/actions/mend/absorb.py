@@ -13,8 +13,6 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.learning import learn_vanilla
-from rellum.core.actions.mend.check import drift_of, with_causes
 from rellum.core.actions.mend.own_mod import (
     Absorbing,
     CannotAbsorb,
@@ -25,17 +23,20 @@ from rellum.core.actions.mend.own_mod import (
     releases_of,
 )
 from rellum.core.actions.mend.restore import named_path
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.supplies import let_go_of_rest, supply
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
+from rellum.core.change.learning import learn_vanilla
+from rellum.core.change.looking import drift_of, with_causes
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.plan import Plan, Record
 from rellum.core.change.staging import NoSources
+from rellum.core.change.supplies import let_go_of_rest, supply
 from rellum.core.folder.content import RELLUM, VANILLA, Content
 from rellum.core.folder.model import Finding
 from rellum.core.ids import ModId, ReleaseName
 from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.pack.session import Session
 from rellum.core.paths import GAME, PlacePath, fault_in_relative, is_text, parents, shown
 from rellum.core.shelf.store import Shelf
 
@@ -134,7 +135,7 @@ def absorb(
 
 
 @contextmanager
-def _workplace(opened: OpenPack) -> Iterator[str]:
+def _workplace(opened: Session) -> Iterator[str]:
     """Give an empty folder in the pack, which is gone afterwards."""
     work = opened.home.work_folder
     shutil.rmtree(work, ignore_errors=True)
@@ -145,7 +146,7 @@ def _workplace(opened: OpenPack) -> Iterator[str]:
         shutil.rmtree(work, ignore_errors=True)
 
 
-def _plan(opened: OpenPack, mod: str, paths: Sequence[str], source: str) -> Absorbing:
+def _plan(opened: Session, mod: str, paths: Sequence[str], source: str) -> Absorbing:
     try:
         parse_id(mod)
     except ValueError as error:
@@ -179,7 +180,7 @@ def _plan(opened: OpenPack, mod: str, paths: Sequence[str], source: str) -> Abso
     )
 
 
-def _lacking(opened: OpenPack, paths: Sequence[PlacePath], source: str) -> list[PlacePath]:
+def _lacking(opened: Session, paths: Sequence[PlacePath], source: str) -> list[PlacePath]:
     """Return vanilla files of which no copy is kept, and that ``source`` does not have either."""
     if source:
         learn_vanilla(opened, source)
@@ -189,7 +190,7 @@ def _lacking(opened: OpenPack, paths: Sequence[PlacePath], source: str) -> list[
     return sorted(p for p, e in vanilla.items() if e.content and not store.has(e.content.digest))
 
 
-def _can_be_absorbed(finding: Finding, opened: OpenPack) -> bool:
+def _can_be_absorbed(finding: Finding, opened: Session) -> bool:
     """Whether a finding is a file that is there, or a vanilla file that is gone."""
     if finding.owner == RELLUM or finding.stands_as or finding.cause == "game-update":
         return False
@@ -210,7 +211,7 @@ def _fault_in_name(path: PlacePath) -> str:
     return f"no archive may have such a name: {fault}" if fault else ""
 
 
-def _record(opened: OpenPack, planned: Absorbing, pack: PackChange) -> None:
+def _record(opened: Session, planned: Absorbing, pack: PackChange) -> None:
     """Note whose the files are now, and what lies under them."""
     name = ReleaseName(ModId(planned.mod), planned.version)
     opened.state.note_releases([name])
@@ -242,7 +243,7 @@ def _record(opened: OpenPack, planned: Absorbing, pack: PackChange) -> None:
 
 
 def _left_before(
-    opened: OpenPack, planned: Absorbing
+    opened: Session, planned: Absorbing
 ) -> tuple[tuple[PlacePath, Content | None], ...]:
     """Return what Rellum had left where the other program put its own: what going back brings back."""
     paths = [each.path for each in planned.findings]
@@ -255,7 +256,7 @@ def _left_before(
     return tuple(found)
 
 
-def _gone(opened: OpenPack, mod: str, files: Iterable[PlacePath]) -> list[Record]:
+def _gone(opened: Session, mod: str, files: Iterable[PlacePath]) -> list[Record]:
     """Return what forgets the mod's own files that are no longer there: they belong to nobody now."""
     known = set(files)
     return [

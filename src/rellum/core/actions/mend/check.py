@@ -2,22 +2,13 @@
 
 from __future__ import annotations
 
-import os
-import sqlite3
-from collections.abc import Iterable, Iterator
-from contextlib import suppress
 from dataclasses import replace
 
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.errors import UserError
-from rellum.core.folder.ahead import begun
-from rellum.core.folder.content import UNKNOWN_SIZE, VANILLA, Content
-from rellum.core.folder.drift import UNSEEN, OwnFiles, find_deep_drift, find_drift
-from rellum.core.folder.model import Drift, Finding
-from rellum.core.hashing import Digest
-from rellum.core.ids import ReleaseName
-from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, parents, root_of
+from rellum.core.change.looking import drift_of, with_causes
+from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.folder.model import Drift
+from rellum.core.pack.session import Session
+from rellum.core.paths import PlacePath
 from rellum.core.progress import Listener, silent
 
 
@@ -37,7 +28,7 @@ def check(
         return replace(drift, guard=look_at_guard(guarded, opened.roots))
 
 
-def _damaged_originals(opened: OpenPack) -> tuple[PlacePath, ...]:
+def _damaged_originals(opened: Session) -> tuple[PlacePath, ...]:
     """Return the paths whose originals are in the store and damaged."""
     damaged = set(opened.site.originals.damaged())
     if not damaged:
@@ -46,147 +37,3 @@ def _damaged_originals(opened: OpenPack) -> tuple[PlacePath, ...]:
     found = {row.path for row in state.laid().values() if row.under and row.under.digest in damaged}
     found |= {each.path for each in state.kept.all() if each.digest in damaged}
     return tuple(sorted(found))
-
-
-def with_causes(drift: Drift, opened: OpenPack) -> Drift:
-    """Sort what was found by its cause. Raises SumsFault, OSError."""
-    if not drift.findings:
-        return drift
-    from rellum.core.actions.catalogs import sheet_of
-    from rellum.core.actions.game_now import identity_of
-    from rellum.core.folder.causes import Surroundings, tell_causes
-    from rellum.core.globs import any_test
-    from rellum.core.pack.pack_file import read_pack_file
-
-    try:
-        sheet = sheet_of(opened.home, read_pack_file(opened.home))
-    except UserError:  # told when the pack was opened
-        return drift
-    rules, state = opened.rules, opened.state
-
-    def vanilla(paths: Iterable[PlacePath]) -> dict[PlacePath, str]:
-        entries = state.baseline(paths).items()
-        return {path: entry.content.digest for path, entry in entries if entry.content}
-
-    around = Surroundings(
-        roots=opened.roots,
-        sheet=sheet,
-        identity=state.identity(),
-        identity_now=identity_of(opened, sheet),
-        is_left_over=any_test(rules.obsolete, folds_case=rules.folds_case),
-        is_carried=any_test(rules.carried, folds_case=rules.folds_case),
-        unsure=state.unsure(),
-        vanilla=vanilla,
-        is_laid=state.laid().__contains__,
-    )
-    return tell_causes(drift, around)
-
-
-def drift_of(opened: OpenPack, *, deep: bool = False, listen: Listener = silent) -> Drift:
-    """Find the drift of a pack that is open. Raises OSError."""
-    from rellum.core.actions.learning import learn_vanilla
-
-    def has_original(digest: Digest) -> bool:
-        return opened.site.originals.has(digest)
-
-    learn_vanilla(opened)
-    own = _own_files(opened)
-    state, roots = opened.state, opened.roots
-    ahead = begun(opened.home.state_file)
-    drift = find_drift(state, roots, own, has_original, ahead, _folders_for_mods(opened))
-    suspects = state.suspects()
-    if deep or suspects:
-        files = [each for each in _all_files(state) if deep or each[0] in suspects]
-        drift = find_deep_drift(drift, files, roots, own, has_original, listen)
-    if deep:
-        _remember_suspects(drift, opened)
-    if any(each.kind == "changed" for each in drift.findings):
-        findings = tuple(_with_members(each, opened) for each in drift.findings)
-        drift = replace(drift, findings=findings)
-    return drift
-
-
-def _folders_for_mods(opened: OpenPack) -> list[PlacePath]:
-    """Return the folders outside the game folder that are for mods alone.
-
-    These are folders that Rellum made, or that are called after a mod which lays files in them; never in the
-    places of settings and saves, nor a place itself: what else lies there is the user's own.
-    """
-    laid = opened.state.laid_outside()
-    if not laid:
-        return []
-    found = {
-        folder
-        for path, row in laid.items()
-        for folder in parents(path)
-        if folder != root_of(folder) and _is_called(folder, opened.state.releases.of(row.owner))
-    }
-    found |= {each for each in opened.state.own_folders() if each != root_of(each)}
-    places = opened.rules.places
-    others = {str(places[name]) for name in ("settings", "saves") if name in places}
-    return sorted(
-        folder
-        for folder in found
-        if root_of(folder) in opened.roots.outside
-        and root_of(folder) not in others
-        and not found.intersection(parents(folder))
-    )
-
-
-def _is_called(folder: PlacePath, release: ReleaseName | None) -> bool:
-    """Whether a folder is called after the mod that lays files in it."""
-    name = folder.rpartition("/")[2]
-    letters = "".join(sign for sign in name.casefold() if sign.isalnum())
-    return release is not None and letters == release.mod.replace("-", "")
-
-
-def _remember_suspects(drift: Drift, opened: OpenPack) -> None:
-    """Remember which files are changed although size and time are not, so that every command sees it."""
-    found = {}
-    for each in drift.findings:
-        if each.detail == UNSEEN:
-            status = os.lstat(opened.roots.absolute(each.path))
-            found[each.path] = (status.st_size, status.st_mtime_ns)
-    with suppress(sqlite3.Error):
-        if found != opened.state.suspects():
-            opened.state.set_suspects(found)
-
-
-def _with_members(finding: Finding, opened: OpenPack) -> Finding:
-    """Tell what is other in a container, where the finding is of one that Rellum made."""
-    laid = opened.state.laid([finding.path]).get(finding.path)
-    content = laid.content if laid else None
-    notes = opened.state.notes_of(content.digest) if content else ""
-    if finding.kind != "changed" or not notes:
-        return finding
-    from rellum.core.patching.container import Rebuilt, compare_members, members_of
-    from rellum.core.patching.model import PatchFault
-
-    made = Rebuilt.from_notes(notes)
-    try:
-        now = members_of(opened.roots.absolute(finding.path), finding.path)
-    except (PatchFault, OSError):
-        return replace(finding, detail=f"{finding.detail}; it is no container any more")
-    return replace(finding, members=tuple(compare_members(made.members, now) if made else ()))
-
-
-def _own_files(opened: OpenPack) -> OwnFiles:
-    """Return what the sheet and the cards call the game's or the user's own."""
-    rules = opened.rules
-    return OwnFiles(
-        of_the_game=rules.own_files,
-        of_the_user=rules.carried,
-        settings=rules.settings_patterns,
-        folds_case=rules.folds_case,
-    )
-
-
-def _all_files(state: State) -> Iterator[tuple[PlacePath, Content, str]]:
-    """Yield every file that should be in the folder, as Rellum left it, with its owner."""
-    laid = state.laid()
-    for entry in state.baseline_files():
-        if entry.path not in laid and entry.content and entry.content.size != UNKNOWN_SIZE:
-            yield entry.path, entry.content, VANILLA
-    for each in laid.values():
-        if each.content is not None and not each.role:
-            yield each.path, each.content, each.owner

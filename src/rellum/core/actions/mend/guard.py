@@ -7,17 +7,18 @@ import stat
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from rellum.core.actions.catalogs import sheet_of
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.outside import roots_of
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.change.execute import execute
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.plan import ModeChange, Plan
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Guard
 from rellum.core.globs import WILDCARD, any_test, fixed_folder
+from rellum.core.pack.catalogs import sheet_of
+from rellum.core.pack.outside import roots_of
 from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.pack.session import Session
 from rellum.core.paths import PlacePath, Roots, below, is_in_game, root_of
 
 _WRITABLE = stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
@@ -44,7 +45,7 @@ def guard(pack_folder: str, on: bool, on_recovered: OnRecovered) -> Guarded:
         return _turn_on(opened, before) if on else _turn_off(opened, before)
 
 
-def _turn_on(opened: OpenPack, before: Mapping[PlacePath, int]) -> Guarded:
+def _turn_on(opened: Session, before: Mapping[PlacePath, int]) -> Guarded:
     pack = read_pack_file(opened.home)
     sheet = sheet_of(opened.home, pack)
     if not sheet.store_files:
@@ -66,7 +67,7 @@ def _turn_on(opened: OpenPack, before: Mapping[PlacePath, int]) -> Guarded:
     return Guarded(is_on=True, files=tuple(sorted(modes)))
 
 
-def _turn_off(opened: OpenPack, before: Mapping[PlacePath, int]) -> Guarded:
+def _turn_off(opened: Session, before: Mapping[PlacePath, int]) -> Guarded:
     now = {path: mode for path in before if (mode := _mode_of(path, opened.roots)) is not None}
     changes = [(path, mode, before[path]) for path, mode in now.items()]
     if before:
@@ -75,7 +76,7 @@ def _turn_off(opened: OpenPack, before: Mapping[PlacePath, int]) -> Guarded:
 
 
 def _change_modes(
-    opened: OpenPack,
+    opened: Session,
     action: str,
     changes: Iterable[ModeChange],
     guarded: Mapping[PlacePath, int],

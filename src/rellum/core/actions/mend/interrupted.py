@@ -11,18 +11,19 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from rellum.core.actions.mend.check import drift_of, with_causes
 from rellum.core.actions.mend.repair import restore_damaged
 from rellum.core.actions.mend.restore import Confirm, RestoreResult
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.carry_out import settle, undo_steps
-from rellum.core.change.disk import Disk
 from rellum.core.change.journal import Journal
 from rellum.core.change.journal_reading import JournalDamaged, Salvage
 from rellum.core.change.letting_go import rescue_folder, strays_that_are_nowhere_else
+from rellum.core.change.looking import drift_of, with_causes
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.recover import recover
-from rellum.core.change.site import Site
 from rellum.core.hashing import Digest
+from rellum.core.pack.disk import Disk
+from rellum.core.pack.session import Session
+from rellum.core.pack.site import Site
 from rellum.core.paths import PlacePath, Roots, is_in_game, root_of
 
 _SLACK = 2.0
@@ -112,7 +113,7 @@ def mend_interrupted(
         )
 
 
-def _placed(salvage: Salvage, opened: OpenPack) -> Journal:
+def _placed(salvage: Salvage, opened: Session) -> Journal:
     """Return the journal with the pack's roots, where its own are lost; without steps that lie nowhere."""
     journal = salvage.journal
     if not salvage.has_begin:
@@ -188,7 +189,7 @@ def _handled(journal: Journal) -> set[Digest]:
 
 
 def _forget_what_is_there(
-    opened: OpenPack, journal: Journal, rescued: str, handled: set[Digest]
+    opened: Session, journal: Journal, rescued: str, handled: set[Digest]
 ) -> int:
     """Let go of second names whose contents were seen where they belong; return how many are left."""
     names = os.listdir(rescued) if os.path.isdir(rescued) else []
@@ -202,7 +203,7 @@ def _forget_what_is_there(
     return len(nowhere)
 
 
-def _doubtful(opened: OpenPack, journal: Journal, journal_file: str) -> Iterator[PlacePath]:
+def _doubtful(opened: Session, journal: Journal, journal_file: str) -> Iterator[PlacePath]:
     """Yield files of which the lost steps may tell: foreign ones, and new ones in places outside."""
     yield from (each.path for each in drift_of(opened).findings if each.kind == "foreign")
     since = os.lstat(journal_file).st_mtime - _SLACK

@@ -7,16 +7,17 @@ import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.execute import execute
-from rellum.core.change.plan import PLAIN_MODE, CannotLay, Operation, Plan
+from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.plan import Operation, Plan
 from rellum.core.change.staging import NoSources
-from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
-from rellum.core.folder.content import FOREIGN, VANILLA, Content
+from rellum.core.folder.content import FOREIGN, PLAIN_MODE, VANILLA, Content
 from rellum.core.globs import any_test
 from rellum.core.pack.kept import Kept
 from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.pack.session import Session
+from rellum.core.pack.standing import CannotLay, content_at
 from rellum.core.paths import is_in_game, parents, root_of, shown
 
 
@@ -46,7 +47,7 @@ def list_kept(pack_folder: str, on_recovered: OnRecovered) -> list[KeptCopy]:
         return _all(opened)
 
 
-def _all(opened: OpenPack) -> list[KeptCopy]:
+def _all(opened: Session) -> list[KeptCopy]:
     store = opened.site.originals
     return [
         KeptCopy(kept=each, is_there=store.has(each.digest))
@@ -54,7 +55,7 @@ def _all(opened: OpenPack) -> list[KeptCopy]:
     ]
 
 
-def _chosen(opened: OpenPack, numbers: Sequence[int]) -> list[Kept]:
+def _chosen(opened: Session, numbers: Sequence[int]) -> list[Kept]:
     known = {each.number: each for each in opened.state.kept.all()}
     missing = [number for number in numbers if number not in known]
     if missing:
@@ -99,7 +100,7 @@ def bring_back(
         return chosen
 
 
-def _operation(opened: OpenPack, kept: Kept) -> Operation:
+def _operation(opened: Session, kept: Kept) -> Operation:
     path = kept.path
     if not opened.site.originals.is_whole(kept.digest):
         raise NoKeptCopy(

@@ -10,22 +10,22 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.actions.match.resolve import line_up_of
-from rellum.core.actions.open_pack import OpenPack
 from rellum.core.catalog.rules import Source
 from rellum.core.change.journal import PackChange
-from rellum.core.change.standing import content_at
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content
 from rellum.core.folder.model import Finding
 from rellum.core.globs import literal
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.ids import ModId
+from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts, read_text, write_text
 from rellum.core.pack.lock_file import NoLineUp, lock_text, read_lock
 from rellum.core.pack.pack_edits import add_catalog, replace_catalog, set_want
 from rellum.core.pack.pack_file import WantLine, read_pack_file
+from rellum.core.pack.session import Session
+from rellum.core.pack.standing import content_at
 from rellum.core.paths import PlacePath, root_of
 from rellum.core.shelf.folder_pack import pack_folder as pack_as_zip
 from rellum.core.shelf.store import Shelf
@@ -53,11 +53,11 @@ class Absorbing:
     lacking: tuple[PlacePath, ...] = ()
 
 
-def _card_file(opened: OpenPack, mod: str) -> str:
+def _card_file(opened: Session, mod: str) -> str:
     return os.path.join(opened.home.own_catalog, "cards", f"{mod}.toml")
 
 
-def releases_of(opened: OpenPack, mod: str) -> int:
+def releases_of(opened: Session, mod: str) -> int:
     """Return how many releases the own card of a mod has. Raises CannotAbsorb where it is another's."""
     try:
         with open(_card_file(opened, mod), "rb") as file:
@@ -72,7 +72,7 @@ def releases_of(opened: OpenPack, mod: str) -> int:
     return 0
 
 
-def files_of(opened: OpenPack, planned: Absorbing) -> dict[PlacePath, Content | None]:
+def files_of(opened: Session, planned: Absorbing) -> dict[PlacePath, Content | None]:
     """Return every file of the new release with what stands there; None where it takes a file away."""
     paths = [each.path for each in planned.findings]
     paths += [path for path in opened.state.laid_by(planned.mod) if path not in paths]
@@ -95,7 +95,7 @@ class Archive(NamedTuple):
 
 
 def make_archive(
-    opened: OpenPack,
+    opened: Session,
     shelf: Shelf,
     planned: Absorbing,
     files: Mapping[PlacePath, Content | None],
@@ -120,7 +120,7 @@ def make_archive(
 
 
 def card_with(
-    opened: OpenPack,
+    opened: Session,
     planned: Absorbing,
     files: Mapping[PlacePath, Content | None],
     archive: Archive,
@@ -147,7 +147,7 @@ def card_with(
 
 
 def pack_change_for(
-    opened: OpenPack, shelf: Shelf, planned: Absorbing, card: str, work: str
+    opened: Session, shelf: Shelf, planned: Absorbing, card: str, work: str
 ) -> PackChange:
     """Return what becomes of rellum.toml, rellum.lock and the card. Raises NoLineUpExists.
 
@@ -181,7 +181,7 @@ def pack_change_for(
     )
 
 
-def _others(opened: OpenPack, mod: str) -> list[str]:
+def _others(opened: Session, mod: str) -> list[str]:
     """Return the mods of the line-up: what was changed after them lies over them."""
     try:
         return [each.mod for each in read_lock(opened.home).releases if each.mod != mod]

@@ -7,8 +7,6 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from rellum.core.actions.change.apply import Preparing
-from rellum.core.actions.learning import learn_vanilla
-from rellum.core.actions.mend.check import drift_of, with_causes
 from rellum.core.actions.mend.restore import (
     Confirm,
     Restoration,
@@ -17,20 +15,23 @@ from rellum.core.actions.mend.restore import (
     drifted_paths,
     going_on,
 )
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.supplies import supplies, supply, supply_contents, supply_from_shelf
-from rellum.core.actions.workshop import Workshop
-from rellum.core.change.disk import Disk
+from rellum.core.change.learning import learn_vanilla
+from rellum.core.change.looking import drift_of, with_causes
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import space_for
 from rellum.core.change.repairing import plan_away, plan_repairs, together
 from rellum.core.change.staging import NoSources, Sources
-from rellum.core.change.standing import content_at
+from rellum.core.change.supplies import supplies, supply, supply_contents, supply_from_shelf
+from rellum.core.composing.workshop import Workshop
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.folder.model import Drift
 from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, TargetFile
+from rellum.core.pack.disk import Disk
+from rellum.core.pack.session import Session
+from rellum.core.pack.standing import content_at
 from rellum.core.paths import PlacePath
 from rellum.core.shelf.store import Shelf
 
@@ -50,7 +51,7 @@ def restore_damaged(
     ``source`` has originals that Rellum never saw. Foreign files stay. Raises NoSupply, RolledBack.
     """
 
-    def work(opened: OpenPack) -> RestoreResult:
+    def work(opened: Session) -> RestoreResult:
         drift = with_causes(drift_of(opened), opened)
         paths = drifted_paths(drift, opened.state)
         rows = opened.state.laid(paths)
@@ -85,19 +86,19 @@ def restore_damaged(
         return going_on(work, opened)
 
 
-def _lost_originals(opened: OpenPack) -> dict[PlacePath, Content]:
+def _lost_originals(opened: Session) -> dict[PlacePath, Content]:
     """Return what lies under files of mods and is not in the store any more, or is damaged there."""
     store = opened.site.originals
     under = {row.path: row.under for row in opened.state.laid().values() if row.under}
     return {path: each for path, each in under.items() if not store.is_whole(each.digest)}
 
 
-def _contents(opened: OpenPack, paths: set[PlacePath]) -> dict[PlacePath, Content]:
+def _contents(opened: Session, paths: set[PlacePath]) -> dict[PlacePath, Content]:
     vanilla = opened.state.baseline(paths)
     return {path: entry.content for path, entry in vanilla.items() if entry.content}
 
 
-def _content_of(path: PlacePath, rows: dict[PlacePath, Laid], opened: OpenPack) -> Content | None:
+def _content_of(path: PlacePath, rows: dict[PlacePath, Laid], opened: Session) -> Content | None:
     if path in rows:
         return rows[path].content
     entry = opened.state.baseline([path]).get(path)
@@ -105,7 +106,7 @@ def _content_of(path: PlacePath, rows: dict[PlacePath, Laid], opened: OpenPack) 
 
 
 def _spelt_otherwise(
-    drift: Drift, rows: dict[PlacePath, Laid], opened: OpenPack
+    drift: Drift, rows: dict[PlacePath, Laid], opened: Session
 ) -> tuple[dict[PlacePath, PlacePath], set[Digest]]:
     """Return under which path each file stands that is only spelt in other capitals, and the contents.
 
@@ -129,7 +130,7 @@ Find = Callable[[Laid], "Brought | None"]
 
 @contextmanager
 def _where_from(
-    opened: OpenPack, shelf_folder: str, laid: dict[PlacePath, Laid]
+    opened: Session, shelf_folder: str, laid: dict[PlacePath, Laid]
 ) -> Iterator[tuple[Find, Sources]]:
     """Give what says where laid contents come from: what apply would lay there, else the shelf."""
     if not laid:

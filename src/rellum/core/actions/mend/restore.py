@@ -6,24 +6,25 @@ import os
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
-from rellum.core.actions.learning import learn_vanilla
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.supplies import supplies, supply_contents, supply_from_shelf
-from rellum.core.actions.taking_out import Without, contents, without_edits
-from rellum.core.change.disk import Disk
 from rellum.core.change.execute import RolledBack, execute
-from rellum.core.change.originals import OriginalDamaged
+from rellum.core.change.learning import learn_vanilla
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.staging import NoSources, Sources
-from rellum.core.change.wanted import TheUsers
+from rellum.core.change.supplies import supplies, supply_contents, supply_from_shelf
+from rellum.core.composing.taking_out import Without, contents, without_edits
+from rellum.core.composing.wanted import TheUsers
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.nearest import nearest
 from rellum.core.notices import note
+from rellum.core.pack.disk import Disk
 from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.pack.originals import OriginalDamaged
 from rellum.core.pack.rows import BaselineEntry
+from rellum.core.pack.session import Session
 from rellum.core.pack.state import State
 from rellum.core.paths import GAME, PlacePath, fault_in_relative, root_of, shown
 
@@ -71,7 +72,7 @@ class RestoreResult(NamedTuple):
 Confirm = Callable[[Restoration], bool]
 
 
-def going_on(work: Callable[[OpenPack], RestoreResult], opened: OpenPack) -> RestoreResult:
+def going_on(work: Callable[[Session], RestoreResult], opened: Session) -> RestoreResult:
     """Restore; where an original is found to be damaged, begin again without it. Raises what ``work`` does.
 
     It counts as missing from then on, and is named with what could not be restored.
@@ -103,7 +104,7 @@ def restore_paths(
     Raises NothingToRestore, NoOriginal, RolledBack, and what opening can raise.
     """
 
-    def work(opened: OpenPack) -> RestoreResult:
+    def work(opened: Session) -> RestoreResult:
         wanted: dict[PlacePath, None] = {}
         for path in paths:
             wanted.update(dict.fromkeys(_files_named(path, opened)))
@@ -137,7 +138,7 @@ def restore_mod(
     What the user changed in its settings, or put into its folder, is set aside for it.
     """
 
-    def work(opened: OpenPack) -> RestoreResult:
+    def work(opened: Session) -> RestoreResult:
         laid = opened.state.laid_by(mod)
         if not laid:
             owners = {str(each.mod) for each in opened.state.releases.laid()}
@@ -168,8 +169,8 @@ def restore_all(
     What the user changed in settings of mods, or put into their folders, is set aside for them.
     """
 
-    def work(opened: OpenPack) -> RestoreResult:
-        from rellum.core.actions.mend.check import drift_of
+    def work(opened: Session) -> RestoreResult:
+        from rellum.core.change.looking import drift_of
 
         drift = drift_of(opened)
         paths = {*opened.state.laid(), *drifted_paths(drift, opened.state)}
@@ -190,7 +191,7 @@ def restore_all(
         return going_on(work, opened)
 
 
-def _left_under(opened: OpenPack, known: Sequence[PlacePath]) -> list[PlacePath]:
+def _left_under(opened: Session, known: Sequence[PlacePath]) -> list[PlacePath]:
     """Return somebody's files that mods lie over: they are back where the mods go."""
     rows = [row for row in opened.state.laid().values() if row.under and row.owner != RELLUM]
     vanilla = opened.state.baseline([row.path for row in rows])
@@ -209,7 +210,7 @@ class _Planning:
 
     def __init__(
         self,
-        opened: OpenPack,
+        opened: Session,
         paths: Iterable[PlacePath],
         source: str,
         shelf_folder: str,
@@ -280,7 +281,7 @@ class _Planning:
 
 
 def carry_out(
-    opened: OpenPack,
+    opened: Session,
     restoration: Restoration,
     confirm: Confirm,
     sources: Sources | None = None,
@@ -295,7 +296,7 @@ def carry_out(
     return RestoreResult(restoration=restoration, done=done, originals_folder=folder)
 
 
-def _files_named(text: str, opened: OpenPack) -> list[PlacePath]:
+def _files_named(text: str, opened: Session) -> list[PlacePath]:
     """Return the game's and Rellum's files that a path names: one, or all in a folder."""
     path = named_path(text, opened)
     state = opened.state
@@ -320,7 +321,7 @@ def _restorable(
     return files | {path for path, entry in laid.items() if entry.owner != RELLUM}
 
 
-def named_path(text: str, opened: OpenPack) -> PlacePath:
+def named_path(text: str, opened: Session) -> PlacePath:
     """Return the path that a user names, from the game folder or in full. Raises NothingToRestore."""
     if os.path.isabs(text):
         path = opened.roots.place_path(text)

@@ -6,24 +6,25 @@ import os
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
-from rellum.core.actions.mend.check import drift_of, with_causes
 from rellum.core.actions.mend.restore import drifted_paths
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
-from rellum.core.actions.supplies import supplies, supply_contents, supply_from_shelf
-from rellum.core.change.disk import Disk
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.keeping import keep_settings, settings_paths
+from rellum.core.change.looking import drift_of, with_causes
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.rewinding import Look, Rewinder
 from rellum.core.change.staging import NoSources
+from rellum.core.change.supplies import supplies, supply_contents, supply_from_shelf
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
 from rellum.core.nearest import nearest
 from rellum.core.pack.checkpoints import Before, Checkpoint, PackTexts
+from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.pack.session import Session
 from rellum.core.pack.state import now
 from rellum.core.paths import PlacePath, shown
 from rellum.core.words import count_words
@@ -166,7 +167,7 @@ class _Way:
 
     def __init__(
         self,
-        opened: OpenPack,
+        opened: Session,
         name: str,
         good: bool,
         source: str,
@@ -227,7 +228,7 @@ class _Way:
         supply_from_shelf(self.opened, self.shelf_folder, wanted)
         store = self.opened.site.originals
         if any(not store.has(each.digest) for each in wanted.values()):
-            from rellum.core.actions.remaking import remake
+            from rellum.core.actions.mend.remaking import remake
 
             remake(self.opened, self.then, self.shelf_folder, wanted)
 
@@ -271,7 +272,7 @@ class _Way:
                 yield path
 
 
-def _differing(texts: PackTexts, opened: OpenPack) -> list[str]:
+def _differing(texts: PackTexts, opened: Session) -> list[str]:
     then, now_there = dict(texts), dict(pack_texts(opened.home))
     return [name for name in (PACK_FILE, LOCK_FILE) if then.get(name) != now_there.get(name)]
 

@@ -10,12 +10,11 @@ from contextlib import suppress
 from dataclasses import dataclass
 from itertools import count
 
-from rellum.core.actions.mend.check import drift_of, with_causes
 from rellum.core.actions.mend.restore import named_path
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.carry_out import swept_file
-from rellum.core.change.disk import Disk
 from rellum.core.change.execute import execute
+from rellum.core.change.looking import drift_of, with_causes
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.plan import Operation, Plan
 from rellum.core.change.repairing import plan_away
 from rellum.core.change.staging import NoSources
@@ -23,7 +22,9 @@ from rellum.core.errors import UserError
 from rellum.core.folder.content import FOREIGN, Content
 from rellum.core.folder.model import Finding
 from rellum.core.hashing import hash_file
+from rellum.core.pack.disk import Disk
 from rellum.core.pack.marker import refuse_other_owner
+from rellum.core.pack.session import Session
 from rellum.core.paths import GAME, PlacePath, Roots, is_text, parents
 
 
@@ -75,7 +76,7 @@ def sweep(
         return planned, done
 
 
-def _plan(opened: OpenPack, below: Sequence[PlacePath]) -> Sweeping:
+def _plan(opened: Session, below: Sequence[PlacePath]) -> Sweeping:
     drift = with_causes(drift_of(opened), opened)
     findings = [
         each
@@ -118,7 +119,7 @@ def new_sweep_folder(above: str) -> str:
 
 
 def _left_empty(
-    files: Sequence[PlacePath], empty: Sequence[PlacePath], opened: OpenPack
+    files: Sequence[PlacePath], empty: Sequence[PlacePath], opened: Session
 ) -> list[PlacePath]:
     """Return the folders that go if nothing else is in them: nobody's, and not vanilla. Inner first."""
     folders = {folder for path in files for folder in parents(path)} | set(empty)
@@ -161,7 +162,7 @@ def bring_back(
         return found, tuple(taken)
 
 
-def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: OpenPack) -> Plan:
+def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: Session) -> Plan:
     site = opened.site
     site.disk.make_folder(site.home.originals_folder)
     operations = []
@@ -209,7 +210,7 @@ def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: OpenPack) -> Pl
     )
 
 
-def _sweeps(opened: OpenPack) -> Iterator[Sweep]:
+def _sweeps(opened: Session) -> Iterator[Sweep]:
     folder = opened.home.swept_folder
     for name in sorted(os.listdir(folder), reverse=True) if os.path.isdir(folder) else ():
         above = os.path.join(folder, name)

@@ -6,11 +6,6 @@ import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.catalogs import find_catalogs
-from rellum.core.actions.mend.check import drift_of, with_causes
-from rellum.core.actions.open_pack import open_pack
-from rellum.core.actions.outside import usable_places
-from rellum.core.actions.rebase import identity_text
 from rellum.core.actions.set_up.first_look import (
     Likeness,
     catalog_if_readable,
@@ -25,9 +20,12 @@ from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
+from rellum.core.change.looking import drift_of, with_causes
 from rellum.core.change.marking import plan_marker
+from rellum.core.change.opening import open_pack
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import refuse_unready
+from rellum.core.change.rebasing import identity_text
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM
@@ -40,11 +38,13 @@ from rellum.core.folder.surroundings import warnings_for
 from rellum.core.hashing import Digest
 from rellum.core.ids import SheetId
 from rellum.core.nearest import nearest
+from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.checkpoints import BaselineChange
 from rellum.core.pack.home import PACK_FILE, PackHome, pack_texts
 from rellum.core.pack.marker import MARKER_PATH, marker_bytes, refuse_other_owner
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, remove_state, write_vanilla
 from rellum.core.pack.open_state import open_state
+from rellum.core.pack.outside import usable_places
 from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack

@@ -11,10 +11,10 @@ import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.rebase import row_by_hash
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import read_catalog
 from rellum.core.catalog.model import Catalog, GameSheet
+from rellum.core.change.rebasing import row_by_hash
 from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry

@@ -7,7 +7,6 @@ import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.catalogs import find_catalogs
 from rellum.core.actions.set_up.adopt import choose_sheet
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
@@ -19,6 +18,7 @@ from rellum.core.folder.identify import identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import list_folder
 from rellum.core.globs import any_test, literal
+from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.pack_file import read_pack_file

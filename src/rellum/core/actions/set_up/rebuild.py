@@ -12,23 +12,24 @@ import shutil
 import time
 from dataclasses import dataclass
 
-from rellum.core.actions.catalogs import catalog_of
 from rellum.core.actions.change.apply import Preparing
-from rellum.core.actions.open_pack import OnRecovered, OpenPack, open_pack
 from rellum.core.change.journal import Step
 from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, read_journal
+from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.identify import identify, identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.layers.model import Removal, Target
+from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import PackHome, pack_home, pack_texts
 from rellum.core.pack.marker import lay_marker, marked_id
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, read_vanilla
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.process_lock import hold_pack
+from rellum.core.pack.session import Session
 from rellum.core.pack.state import Adopted, StateFault, new_id
 from rellum.core.pack.state_change import StateChange
 from rellum.core.paths import PlacePath, Roots
@@ -157,7 +158,7 @@ def _lend(waiting: str, store: str) -> None:
                 shutil.copy2(source, target)
 
 
-def _find_laid(opened: OpenPack, shelf_folder: str) -> tuple[int, tuple[PlacePath, ...]]:
+def _find_laid(opened: Session, shelf_folder: str) -> tuple[int, tuple[PlacePath, ...]]:
     """Note the files of the line-up that stand in the game; return how many, and the unsure ones."""
     store = opened.home.originals_folder
     _lend(opened.home.waiting_store, store)
@@ -217,7 +218,7 @@ def _standing(target: Target, roots: Roots) -> dict[PlacePath, Laid]:
     return found
 
 
-def _folders_of(opened: OpenPack, target: Target, laid: list[PlacePath]) -> list[PlacePath]:
+def _folders_of(opened: Session, target: Target, laid: list[PlacePath]) -> list[PlacePath]:
     """Return the folders that must be Rellum's: above what is laid, and not vanilla."""
     from rellum.core.paths import is_in_game, parents
 

@@ -8,10 +8,9 @@ the mod comes in.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
-from rellum.core.change.planning import TakenOut
 from rellum.core.folder.content import Laid
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.home import PackHome
@@ -89,3 +88,7 @@ def _kept(home: PackHome, digest: Digest) -> bytes | None:
 def contents(found: Iterable[Without]) -> TakenOut:
     """Return what is to stand at each path, and whether the file as it is now is kept for its mod."""
     return {each.laid.path: (each.content, bool(each.conflicts)) for each in found}
+
+
+TakenOut = Mapping[PlacePath, tuple[bytes, bool]]
+"""Files that a mod edited, without what it did, by path; and whether they are kept as they are, too."""

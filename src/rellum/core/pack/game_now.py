@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from rellum.core.actions.open_pack import OpenPack
 from rellum.core.catalog.model import GameSheet
 from rellum.core.folder.identify import identify_now
 from rellum.core.folder.identity import Identity
+from rellum.core.pack.session import Session
 
 
-def identity_of(opened: OpenPack, sheet: GameSheet, *, anything: bool = False) -> Identity:
+def identity_of(opened: Session, sheet: GameSheet, *, anything: bool = False) -> Identity:
     """Return what the sheet's rules say of the folder, where that is an update of what was adopted.
 
     ``anything``: whatever they say counts, also that an expansion is gone. They say nothing where a mod lies

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 
-from rellum.core.change.plan import CannotLay
+from rellum.core.errors import UserError
 from rellum.core.folder.content import Content
 from rellum.core.hashing import hash_file
 from rellum.core.pack.state import State
@@ -49,3 +49,9 @@ def note_suspect(state: State, path: PlacePath, file: str) -> None:
     """Note that a file's content is not what its size and time say: every command hashes it from then on."""
     status = os.lstat(file)
     state.set_suspects({**state.suspects(), path: (status.st_size, status.st_mtime_ns)})
+
+
+class CannotLay(UserError):
+    """Something stands where a file shall go that Rellum must not replace."""
+
+    code = "cannot-lay"

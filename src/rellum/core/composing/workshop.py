@@ -12,15 +12,15 @@ import shutil
 from collections.abc import Callable, Iterable
 from typing import NamedTuple, Self
 
-from rellum.core.actions.known_folders import spelt
-from rellum.core.actions.needed import MissingArchives
-from rellum.core.actions.open_pack import OpenPack
 from rellum.core.archives.model import Archive, Extraction
-from rellum.core.change.standing import note_suspect
+from rellum.core.composing.known_folders import spelt
+from rellum.core.composing.needed import MissingArchives
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test, fixed_folder
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, MadeFile
+from rellum.core.pack.session import Session
+from rellum.core.pack.standing import note_suspect
 from rellum.core.pack.state import Made
 from rellum.core.patching.unified import FileDiff
 from rellum.core.paths import PlacePath, Roots, TargetPath, file_of, shown
@@ -61,7 +61,7 @@ class Workshop:
 
     def __init__(
         self,
-        opened: OpenPack,
+        opened: Session,
         shelf: Shelf,
         roots: Roots,
         *,

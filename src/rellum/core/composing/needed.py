@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.catalogs import catalog_of
-from rellum.core.actions.in_folder import InFolder, in_folder_of
 from rellum.core.catalog.load import refuse_faulty
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.patches import release_chains
+from rellum.core.composing.in_folder import InFolder, in_folder_of
 from rellum.core.errors import UserError
+from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.lock_file import LockedRelease, LockFile, read_lock
 from rellum.core.pack.pack_file import PackFile, read_pack_file

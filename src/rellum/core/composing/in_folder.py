@@ -7,9 +7,9 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from functools import cached_property
 
-from rellum.core.actions.known_folders import known_folders
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.catalog.rules import PlaceRule
+from rellum.core.composing.known_folders import known_folders
 from rellum.core.ids import ModId
 from rellum.core.layers.model import LayerFile
 from rellum.core.layers.placing import place_archives

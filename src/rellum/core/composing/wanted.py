@@ -6,10 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from rellum.core.change.plan import EXECUTABLE_MODE, PLAIN_MODE, CannotLay
-from rellum.core.folder.content import Content
+from rellum.core.folder.content import EXECUTABLE_MODE, PLAIN_MODE, Content
 from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
 from rellum.core.pack.rows import BaselineEntry
+from rellum.core.pack.standing import CannotLay
 from rellum.core.paths import PlacePath, file_of, root_of, shown
 from rellum.core.roles import Role
 

@@ -6,10 +6,10 @@ import json
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from rellum.core.actions.editing import patch_of, read_text
-from rellum.core.actions.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.catalog.rules import DiffPart, FileEdit
 from rellum.core.catalog.toml_lines import place_of
+from rellum.core.composing.editing import patch_of, read_text
+from rellum.core.composing.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.layers.model import LayerEdit
 from rellum.core.patching.model import PatchFault
 from rellum.core.patching.unified import FileDiff, read_diff, refuse_unread

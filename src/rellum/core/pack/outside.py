@@ -16,7 +16,7 @@ from rellum.core.paths import GAME, PlacePath, Roots, is_inside, root_of, shown
 from rellum.core.unsafe_places import unsafe_folder
 
 if TYPE_CHECKING:
-    from rellum.core.actions.open_pack import OpenPack
+    from rellum.core.pack.session import Session
 
 
 class OneName(UserError):
@@ -31,7 +31,7 @@ class NoPlace(UserError):
     code = "no-place"
 
 
-def roots_of(opened: OpenPack, sheet: GameSheet, pack: PackFile) -> Roots:
+def roots_of(opened: Session, sheet: GameSheet, pack: PackFile) -> Roots:
     """Return the game folder and the places outside of it, by the pack's word, else by the sheet's.
 
     A place in which something is laid stays where it was. Raises NoPlace.
@@ -152,7 +152,7 @@ def folds_names(folder: str) -> bool:
         return False
 
 
-def _refuse_moved(opened: OpenPack, found: Mapping[str, str]) -> None:
+def _refuse_moved(opened: Session, found: Mapping[str, str]) -> None:
     """Refuse another folder for a place in which files were laid. Raises NoPlace."""
     for root, before in opened.state.outside().items():
         now = found.get(root, before)

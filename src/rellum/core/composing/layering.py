@@ -5,10 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.diff_series import edits_of_files
-from rellum.core.actions.grafting import graft_layers
-from rellum.core.actions.in_folder import InFolder
-from rellum.core.actions.needed import (
+from rellum.core.archives.model import Member
+from rellum.core.catalog.model import Catalog, GameSheet, Release
+from rellum.core.catalog.rules import PlaceRule, SettingsUpdate
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.composing.diff_series import edits_of_files
+from rellum.core.composing.grafting import graft_layers
+from rellum.core.composing.in_folder import InFolder
+from rellum.core.composing.needed import (
     MissingArchives,
     NeededFile,
     Part,
@@ -16,11 +20,7 @@ from rellum.core.actions.needed import (
     parts_of,
     release_of,
 )
-from rellum.core.actions.workshop import Workshop
-from rellum.core.archives.model import Member
-from rellum.core.catalog.model import Catalog, GameSheet, Release
-from rellum.core.catalog.rules import PlaceRule, SettingsUpdate
-from rellum.core.catalog.toml_lines import place_of
+from rellum.core.composing.workshop import Workshop
 from rellum.core.globs import any_test
 from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Brought, DiskFile, Layer, LayerEdit, never_the_users

@@ -8,12 +8,12 @@ from collections.abc import Mapping
 from contextlib import suppress
 
 from rellum.core.actions.change.apply import Preparing
-from rellum.core.actions.open_pack import OpenPack
 from rellum.core.errors import RellumError
 from rellum.core.folder.content import Content
 from rellum.core.layers.model import Removal
 from rellum.core.pack.checkpoints import Then
 from rellum.core.pack.rows import laid_of_row
+from rellum.core.pack.session import Session
 from rellum.core.pack.state import new_id
 from rellum.core.pack.state_change import StateChange
 from rellum.core.paths import PlacePath
@@ -21,7 +21,7 @@ from rellum.core.shelf.store import Shelf
 
 
 def remake(
-    opened: OpenPack, then: Then, shelf_folder: str, wanted: Mapping[PlacePath, Content]
+    opened: Session, then: Then, shelf_folder: str, wanted: Mapping[PlacePath, Content]
 ) -> None:
     """Put contents into the store of originals that the line-up of a checkpoint makes, as far as it can.
 
@@ -47,7 +47,7 @@ def remake(
 
 
 def _make(
-    opened: OpenPack,
+    opened: Session,
     then: Then,
     folder: str,
     shelf_folder: str,

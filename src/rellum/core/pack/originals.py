@@ -17,9 +17,9 @@ import os
 import sys
 from collections.abc import Container, Iterable, Iterator
 
-from rellum.core.change.disk import Disk
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest, hash_file
+from rellum.core.pack.disk import Disk
 
 DAMAGED = ".damaged"
 """The ending under which a content is kept that is not what its name said."""

@@ -13,11 +13,10 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
-from rellum.core.actions.open_pack import OpenPack
-from rellum.core.change.plan import PLAIN_MODE
 from rellum.core.errors import RellumError, UserError
-from rellum.core.folder.content import SHA256, UNKNOWN_SIZE, Content
+from rellum.core.folder.content import PLAIN_MODE, SHA256, UNKNOWN_SIZE, Content
 from rellum.core.hashing import Digest, hash_file, sha256_file
+from rellum.core.pack.session import Session
 from rellum.core.paths import PlacePath, Roots, is_in_game
 from rellum.core.progress import Listener, silent
 
@@ -38,7 +37,7 @@ Wanted = Mapping[PlacePath, Content]
 
 
 def supply(
-    opened: OpenPack, source: str, paths: Iterable[PlacePath], listen: Listener = silent
+    opened: Session, source: str, paths: Iterable[PlacePath], listen: Listener = silent
 ) -> set[PlacePath]:
     """Put the vanilla contents of paths into the store of originals, where ``source`` has them.
 
@@ -52,7 +51,7 @@ def supply(
 
 
 def supply_contents(
-    opened: OpenPack, source: str, wanted: Wanted, listen: Listener = silent
+    opened: Session, source: str, wanted: Wanted, listen: Listener = silent
 ) -> set[PlacePath]:
     """Put contents into the store of originals, where ``source`` has them; see ``supply``."""
     store = opened.site.originals
@@ -71,7 +70,7 @@ def supply_contents(
     return {path for path, content in wanted.items() if store.has(content.digest)}
 
 
-def supply_from_shelf(opened: OpenPack, shelf_folder: str, wanted: Wanted) -> None:
+def supply_from_shelf(opened: Session, shelf_folder: str, wanted: Wanted) -> None:
     """Put contents into the store of originals that archives on the shelf, or members of them, have.
 
     A shelf that cannot be used has none. Raises OSError.
@@ -97,7 +96,7 @@ def supply_from_shelf(opened: OpenPack, shelf_folder: str, wanted: Wanted) -> No
 
 
 @contextmanager
-def supplies(opened: OpenPack) -> Iterator[None]:
+def supplies(opened: Session) -> Iterator[None]:
     """Let go, at the end, of what was put into the store and that nothing needed after all."""
     try:
         yield
@@ -105,19 +104,19 @@ def supplies(opened: OpenPack) -> Iterator[None]:
         let_go_of_rest(opened)
 
 
-def let_go_of_rest(opened: OpenPack) -> None:
+def let_go_of_rest(opened: Session) -> None:
     """Let go of supplies that were not needed after all; where that fails, a later change does it."""
     with suppress(OSError):
         if not os.path.exists(opened.home.journal_file):
             opened.site.originals.let_go_of_all_but(opened.state.needed_counts())
 
 
-def _missing(opened: OpenPack, wanted: Wanted) -> dict[PlacePath, Content]:
+def _missing(opened: Session, wanted: Wanted) -> dict[PlacePath, Content]:
     store = opened.site.originals
     return {path: c for path, c in wanted.items() if not store.is_whole(c.digest)}
 
 
-def _bring_in(opened: OpenPack, source: str, wanted: Wanted, listen: Listener) -> None:
+def _bring_in(opened: Session, source: str, wanted: Wanted, listen: Listener) -> None:
     site = opened.site
     site.disk.make_folder(site.home.originals_folder)
     store = site.originals
@@ -172,7 +171,7 @@ def _by_name(source: str) -> dict[str, list[str]]:
 
 
 def _extract_into_store(
-    opened: OpenPack, archive: Archive, digests: set[Digest], listen: Listener
+    opened: Session, archive: Archive, digests: set[Digest], listen: Listener
 ) -> None:
     from rellum.core.archives.model import Extraction
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from rellum.core.actions.known_folders import known_folders
-from rellum.core.actions.settling import SettingsConflict, refuse_unsettled, side_rules
 from rellum.core.catalog.model import GameSheet
+from rellum.core.composing.known_folders import known_folders
+from rellum.core.composing.settling import SettingsConflict, refuse_unsettled, side_rules
 from rellum.core.errors import UserError
 from rellum.core.layers.wrappers import Depth, KnownFolders, SameName
 from rellum.core.pack.pack_file import PackFile

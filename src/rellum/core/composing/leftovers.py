@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator
 
-from rellum.core.actions.layering import LineUpOf
-from rellum.core.actions.needed import release_of
-from rellum.core.actions.workshop import Workshop
-from rellum.core.change.wanted import IsCarried, LeftOver
+from rellum.core.composing.layering import LineUpOf
+from rellum.core.composing.needed import release_of
+from rellum.core.composing.wanted import IsCarried, LeftOver
+from rellum.core.composing.workshop import Workshop
 from rellum.core.globs import any_test, fixed_folder
 from rellum.core.layers.model import Target
 from rellum.core.paths import PlacePath, Roots, below, is_in_game

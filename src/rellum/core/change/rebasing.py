@@ -12,23 +12,31 @@ import stat
 from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.game_now import identity_of
-from rellum.core.actions.mend.check import drift_of, with_causes
-from rellum.core.actions.open_pack import OpenPack
-from rellum.core.actions.supplies import is_content
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.change.plan import PLAIN_MODE, Plan, Record
-from rellum.core.change.standing import content_at
+from rellum.core.change.looking import drift_of, with_causes
+from rellum.core.change.plan import Plan, Record
+from rellum.core.change.supplies import is_content
 from rellum.core.errors import UserError
 from rellum.core.folder.baselines import FolderHashes, read_sums
-from rellum.core.folder.content import RELLUM, SHA256, UNKNOWN_SIZE, VANILLA, Content, Laid
+from rellum.core.folder.content import (
+    PLAIN_MODE,
+    RELLUM,
+    SHA256,
+    UNKNOWN_SIZE,
+    VANILLA,
+    Content,
+    Laid,
+)
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Drift, Finding, GameUpdate
 from rellum.core.hashing import Digest, hash_file, sha256_file
 from rellum.core.pack.checkpoints import BaselineChange, Before
+from rellum.core.pack.game_now import identity_of
 from rellum.core.pack.new_state import BaselineRow
+from rellum.core.pack.session import Session
+from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import new_id
 from rellum.core.pack.state_change import StateChange
 from rellum.core.paths import GAME, PlacePath, is_in_game, is_text, parents
@@ -76,7 +84,7 @@ class Rebase:
     change: StateChange
 
 
-def find_rebase(opened: OpenPack, sheet: GameSheet, *, forced: bool = False) -> Rebase | None:
+def find_rebase(opened: Session, sheet: GameSheet, *, forced: bool = False) -> Rebase | None:
     """Return what the game's update makes of the baseline; None where the game is what it was.
 
     ``forced``: files that changed are taken for an update though the version is the same. Raises
@@ -156,7 +164,7 @@ def with_rebase(plan: Plan, rebase: Rebase) -> Plan:
 
 class _Finder:
     def __init__(
-        self, opened: OpenPack, sheet: GameSheet, before: Identity, now: Identity, drift: Drift
+        self, opened: Session, sheet: GameSheet, before: Identity, now: Identity, drift: Drift
     ) -> None:
         self.drift = drift
         self.opened = opened

@@ -7,9 +7,9 @@ import os
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.workshop import NotAsAdopted, Workshop, Written, recipe_of, write_made
 from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.toml_lines import place_of
+from rellum.core.composing.workshop import NotAsAdopted, Workshop, Written, recipe_of, write_made
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest

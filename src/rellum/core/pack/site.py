@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from rellum.core.change.disk import Disk
-from rellum.core.change.originals import Originals
+from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import PackHome
+from rellum.core.pack.originals import Originals
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots
 from rellum.core.progress import Listener, silent

@@ -5,12 +5,11 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 
-from rellum.core.actions.workshop import Workshop, recipe_of
 from rellum.core.archives.model import Member
 from rellum.core.catalog.model import Catalog, Trial
 from rellum.core.catalog.rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.change.standing import content_at
+from rellum.core.composing.workshop import Workshop, recipe_of
 from rellum.core.errors import UserError
 from rellum.core.globs import fixed_folder, literal, path_test
 from rellum.core.hashing import Digest, hash_file
@@ -19,6 +18,7 @@ from rellum.core.layers.grafting import Shape, shape_of
 from rellum.core.layers.model import Brought, DiskFile, Layer, LayerFile
 from rellum.core.layers.placing import place_members
 from rellum.core.pack.grafts import Graft
+from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import Made
 from rellum.core.paths import (
     MemberPath,

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
-from rellum.core.actions.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.catalog.model import GameSheet, LoadOrderFile
+from rellum.core.composing.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.folder.content import Laid
 from rellum.core.globs import any_test
 from rellum.core.hashing import hash_bytes

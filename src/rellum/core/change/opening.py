@@ -5,20 +5,21 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.process_lock import hold_pack
 from rellum.core.pack.rules import NOTE, FolderRules, read_rules
+from rellum.core.pack.session import Session
 from rellum.core.pack.state import LAID_SINCE, Adopted, State, StateFault
 from rellum.core.paths import PlacePath, Roots
 
 if TYPE_CHECKING:
-    from rellum.core.change.disk import Disk
     from rellum.core.change.recover import Recovered
-    from rellum.core.change.site import Site
+    from rellum.core.pack.disk import Disk
+    from rellum.core.pack.site import Site
 
 
 class GameGone(UserError):
@@ -30,37 +31,6 @@ class GameGone(UserError):
 OnRecovered = Callable[["Recovered"], None]
 
 
-class OpenPack(NamedTuple):
-    """A pack that this process holds.
-
-    ``rules`` say what sheet, pack and cards call the user's own; ``roots`` are all places that these name.
-    ``even_if_running``: the game may be in use while it changes.
-    """
-
-    home: PackHome
-    adopted: Adopted
-    state: State
-    roots: Roots
-    disk: Disk | None
-    rules: FolderRules
-    even_if_running: bool = False
-
-    @property
-    def site(self) -> Site:
-        """What a change works on; imported only by those who change or restore something."""
-        from rellum.core.change.disk import Disk
-        from rellum.core.change.site import Site
-
-        return Site(
-            self.home,
-            self.roots,
-            self.state,
-            self.disk or Disk(),
-            even_if_running=self.even_if_running,
-            players_places=self.rules.players_places,
-        )
-
-
 @contextmanager
 def open_pack(
     folder: str,
@@ -70,7 +40,7 @@ def open_pack(
     even_if_running: bool = False,
     making_anew: bool = False,
     leaves_journal: bool = False,
-) -> Iterator[OpenPack]:
+) -> Iterator[Session]:
     """Hold the pack in ``folder`` until the block ends; an interrupted change is ended first.
 
     ``making_anew``: its state is being made anew by this process. ``leaves_journal``: the caller sees to that
@@ -93,7 +63,7 @@ def open_pack(
             if not os.path.isdir(adopted.folder):
                 adopted = _found_again(home, state, adopted)
             laid_in = Roots(adopted.folder, state.outside())
-            opened = OpenPack(
+            opened = Session(
                 home=home,
                 adopted=adopted,
                 state=state,
@@ -128,7 +98,7 @@ def _refuse_damaged(state: State, error: Exception) -> None:
         raise fault from error
 
 
-def _with_rules(opened: OpenPack) -> OpenPack:
+def _with_rules(opened: Session) -> Session:
     """Return the pack with its rules, and with every place that they name.
 
     A place in which something is laid stays where it was.
@@ -136,7 +106,7 @@ def _with_rules(opened: OpenPack) -> OpenPack:
     state = opened.state
     rules = read_rules(state.note(NOTE))
     if not rules.are_current() or state.note(LAID_SINCE):
-        from rellum.core.actions.rules import read_rules_anew  # rare: a file of the pack changed
+        from rellum.core.pack.rules_anew import read_rules_anew  # rare: a file of the pack changed
 
         rules = read_rules_anew(opened.home, state, rules)
     laid_in = {

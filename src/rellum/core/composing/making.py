@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from rellum.core.actions.editing import expect_for_edits, make_edited
-from rellum.core.actions.workshop import Workshop, Written, recipe_of
 from rellum.core.catalog.model import GameSheet
+from rellum.core.composing.editing import expect_for_edits, make_edited
+from rellum.core.composing.workshop import Workshop, Written, recipe_of
 from rellum.core.globs import any_test
 from rellum.core.layers.model import Brought, LayerEdit, MadeFile, Removal
 from rellum.core.layers.target import Members

@@ -13,16 +13,15 @@ import stat
 from collections.abc import Iterator
 from contextlib import suppress
 
-from rellum.core.actions.open_pack import OpenPack
-from rellum.core.actions.supplies import is_content
-from rellum.core.change.plan import PLAIN_MODE
-from rellum.core.folder.content import Content
+from rellum.core.change.supplies import is_content
+from rellum.core.folder.content import PLAIN_MODE, Content
 from rellum.core.hashing import hash_file
 from rellum.core.pack.rows import BaselineEntry
+from rellum.core.pack.session import Session
 from rellum.core.paths import PlacePath
 
 
-def learn_vanilla(opened: OpenPack, copy: str = "") -> None:
+def learn_vanilla(opened: Session, copy: str = "") -> None:
     """Note size and BLAKE3 hash of vanilla files that were known by their hash alone, where one is seen.
 
     ``copy``: the folder of a copy in which they may be, too. A state that cannot be written stays as it is.
@@ -40,7 +39,7 @@ def learn_vanilla(opened: OpenPack, copy: str = "") -> None:
             opened.state.learn(learnt)
 
 
-def _candidates(opened: OpenPack, entry: BaselineEntry, copy: str) -> Iterator[str]:
+def _candidates(opened: Session, entry: BaselineEntry, copy: str) -> Iterator[str]:
     yield opened.roots.absolute(entry.path)
     row = opened.state.laid([entry.path]).get(entry.path)
     if row and row.under:
