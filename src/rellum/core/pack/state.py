@@ -93,6 +93,7 @@ class State:
         self._db = connection
         self._seal = seal
         self._read_only = read_only
+        self._is_closed = False
         self.has_forgotten = False
         """Whether a change recorded here let go of old checkpoints, and so perhaps of contents."""
 
@@ -102,7 +103,10 @@ class State:
         return Checkpoints(self._db)
 
     def close(self) -> None:
-        """Close the database, and seal it."""
+        """Close the database, and seal it; once closed, it stays so."""
+        if self._is_closed:
+            return
+        self._is_closed = True
         changed = self._db.total_changes > 0
         self._db.close()
         if self._seal and not self._read_only:

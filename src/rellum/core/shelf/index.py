@@ -138,6 +138,7 @@ class Index:
                 raise _damaged(folder, "it is not as Rellum left it")
             self._db = self._connected(folder, file)
             self._hashes: set[str | None] | None = None
+            self._is_closed = False
             version = self._db.execute("PRAGMA user_version").fetchone()[0]
             if version < SCHEMA_VERSION:
                 script = "".join(_SCRIPTS[version:])
@@ -174,7 +175,10 @@ class Index:
             raise refuse("the shelf", self._read_only)
 
     def close(self) -> None:
-        """Close the database, and seal it."""
+        """Close the database, and seal it; once closed, it stays so."""
+        if self._is_closed:
+            return
+        self._is_closed = True
         changed = self._db.total_changes > 0
         self._db.close()
         if not self._read_only:
