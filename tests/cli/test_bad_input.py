@@ -141,6 +141,11 @@ class BadInputTest(WorldTest):
         self.world.take_all()
         self.refused("apply", words="give --yes")
 
+    def test_numbers_of_kept_copies(self) -> None:
+        self.world.adopt()
+        for text in ("1-999999999", "9" * 5000, "²", "3-", "-3", "7-3"):
+            self.refused("kept", "drop", "--yes", "--", text, words="is no number of a copy")
+
     def test_restore(self) -> None:
         self.ready()
         self.world.apply()

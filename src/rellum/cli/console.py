@@ -120,6 +120,21 @@ def say_indented(text: str) -> None:
     say("  " + text.replace("\n", "\n  "))
 
 
+_wishes: set[str] = set()
+
+
+def want_json(wished: bool) -> bool:
+    """Remember that errors, too, are to be JSON documents; called as the option is read."""
+    if wished:
+        _wishes.add("json")
+    return wished
+
+
+def wants_json() -> bool:
+    """Whether the command was asked for a JSON document."""
+    return "json" in _wishes
+
+
 def say_json(document: Any) -> None:
     """Print one JSON document (RFC 8259) and nothing else."""
     import json
@@ -277,7 +292,7 @@ def choose(question: str, choices: Sequence[str]) -> str | None:
         answer = line.strip()
         if answer in choices:
             return answer
-        if answer.isdigit() and 1 <= int(answer) <= len(choices):
+        if answer.isdecimal() and len(answer) < 10 and 1 <= int(answer) <= len(choices):
             return choices[int(answer) - 1]
 
 

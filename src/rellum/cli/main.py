@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import gc
-import os
 import sys
 from collections.abc import Callable
 
 from rellum.cli import console
+from rellum.cli.read_ahead import read_ahead
 from rellum.core.errors import RellumError, Stopped
 from rellum.core.last_word import Standing, standing
 from rellum.core.notices import take_all
@@ -20,8 +20,7 @@ def main() -> int:
     # Now and then keeps memory bounded all the same.
     gc.set_threshold(500_000)
     try:
-        if sys.argv[1:2] == ["check"]:
-            _read_ahead()
+        read_ahead(sys.argv[1:])
         from rellum.cli.app import app
 
         console.prepare_streams()
@@ -39,7 +38,7 @@ def _run(app: Callable[[], None]) -> int:
     try:
         app()
     except RellumError as error:
-        if "--json" in sys.argv:
+        if console.wants_json():
             console.say_json({"error": _document(error)})
         console.show_error(error.summary, error.details, error.hint)
         return error.exit_status
@@ -50,7 +49,9 @@ def _run(app: Callable[[], None]) -> int:
         around = error.object[max(0, error.start - 40) : error.end + 20]
         return _unforeseen(f"a name is no Unicode text: {around!a}", "Rename it.")
     except Exception as error:
-        if type(error).__module__ != "sqlite3":  # imported only by those who need it
+        from sqlite3 import Error as DatabaseError  # only now: not every command needs a database
+
+        if not isinstance(error, DatabaseError):
             raise
         return _unforeseen(
             f"a database of the pack or the shelf cannot be used: {error}",
@@ -78,19 +79,6 @@ def _unforeseen(summary: str, hint: str) -> int:
         return status
     console.show_error(summary, (), words.format(hint))
     return status
-
-
-def _read_ahead() -> None:
-    """Let another process begin to read the game folder, while this one imports the interface."""
-    from rellum.core.folder.ahead import begin
-
-    folder = "."
-    for word, following in zip(sys.argv, [*sys.argv[1:], ""], strict=True):
-        if word == "--pack":
-            folder = following
-        elif word.startswith("--pack="):
-            folder = word.removeprefix("--pack=")
-    begin(os.path.join(folder, ".rellum", "state.db"))
 
 
 def _document(error: RellumError) -> dict[str, object]:

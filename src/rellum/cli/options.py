@@ -6,10 +6,20 @@ from typing import Annotated
 
 import typer
 
+from rellum.cli import console
+
 Pack = Annotated[
     str, typer.Option("--pack", metavar="FOLDER", help="The pack's folder.", show_default=False)
 ]
-Json = Annotated[bool, typer.Option("--json", help="Print one JSON document instead.")]
+Json = Annotated[
+    bool,
+    typer.Option(
+        "--json",
+        help="Print one JSON document instead.",
+        is_eager=True,
+        callback=console.want_json,
+    ),
+]
 Yes = Annotated[bool, typer.Option("--yes", "-y", help="Do it without asking.")]
 Sweep = Annotated[
     bool,

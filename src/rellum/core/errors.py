@@ -16,7 +16,8 @@ A leaf's ``code`` is stable: programs that read ``--json`` may rely on it, and
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import ClassVar
+from copy import copy
+from typing import ClassVar, Self
 
 
 class RellumError(Exception):
@@ -34,6 +35,12 @@ class RellumError(Exception):
         self.summary = summary
         self.details = details
         self.hint = hint
+
+    def with_hint(self, more: str) -> Self:
+        """Return the same error with a further line of what to do."""
+        other = copy(self)
+        other.hint = f"{self.hint}\n{more}" if self.hint else more
+        return other
 
     def facts(self) -> dict[str, object]:
         """Return what more there is to say to a program, by stable keys."""

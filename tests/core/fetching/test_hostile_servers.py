@@ -75,6 +75,10 @@ SERVERS: dict[str, Serve] = {
     "to-a-file": lambda peer: peer.sendall(
         b"HTTP/1.1 302 Found\r\nLocation: file:///etc/passwd\r\nContent-Length: 0\r\n\r\n"
     ),
+    "to-no-address": lambda peer: peer.sendall(
+        b"HTTP/1.1 302 Found\r\nLocation: //[::1\r\nContent-Length: 0\r\n\r\n"
+    ),
+    "a-length-in-other-digits": after(OK + b"Content-Length: \xb2\r\n\r\n", nothing),
     "not-http": for_ever(b"\0\xff" * 999),
     "a-length-that-is-none": after(OK + b"Content-Length: 9e9\r\n\r\n", nothing),
     "a-length-without-end": after(OK + b"Content-Length: " + b"9" * 70_000, nothing),

@@ -94,6 +94,11 @@ class TextTest(unittest.TestCase):
 
 
 class SyntaxTest(unittest.TestCase):
+    def test_digits_are_those_of_ascii(self) -> None:
+        for text in ("1.².*", "²", ">=1.٣", "1-²"):
+            with self.assertRaises(RangeSyntaxError):
+                parse_range(text)
+
     def test_a_prerelease_is_named_wherever_it_stands(self) -> None:
         for text in (">=2-beta", ">=2-beta, <3", "<3, >=2-beta", "1 | >=2-beta | 3", "2-beta, *"):
             self.assertTrue(parse_range(text).names_prerelease, text)

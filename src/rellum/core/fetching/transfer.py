@@ -26,6 +26,7 @@ from rellum.core.paths import is_inside
 
 PIECE_BYTES: Final = 1 << 19
 _MOST_REDIRECTIONS: Final = 10
+_NUMBER: Final = re.compile(r"[0-9]{1,18}")
 _PASSING: Final = frozenset({408, 425, 429, 500, 502, 503, 504})
 """Answers that may be other a moment later."""
 
@@ -127,6 +128,8 @@ class Transfer:
             return self._follow(url, headers)
         except (requests.exceptions.InvalidURL, requests.exceptions.InvalidSchema) as error:
             raise AddressFails(_words(error)) from error
+        except ValueError as error:  # brackets that are no address of version 6, and the like
+            raise AddressFails(f"the site sends on to what is no address: {error}") from error
 
     def _follow(self, url: str, headers: dict[str, str]) -> Any:
         """Return the answer at the end of redirections; the bodies of these are not read."""
@@ -196,7 +199,7 @@ class Transfer:
             # The whole file: the site knows no ranges, or its version is another one now.
             partial.start_over()
             length = response.headers.get("Content-Length", "")
-            total = int(length) if length.isdigit() else None
+            total = int(length) if _NUMBER.fullmatch(length) else None
         partial.begin_from(url, _mark(response.headers))
         return total
 
@@ -259,11 +262,11 @@ def local_path(url: str, folder: str) -> str:
 
 def retry_after(text: str, now: float) -> float | None:
     """Return the seconds that ``Retry-After`` asks for (RFC 9110, 10.2.3); None where it does not."""
-    if text.strip().isdigit():
+    if _NUMBER.fullmatch(text.strip()):
         return float(text)
     try:
         moment = email.utils.parsedate_to_datetime(text)
-    except ValueError:
+    except (ValueError, OverflowError):
         return None
     return max(0.0, moment.timestamp() - now)
 

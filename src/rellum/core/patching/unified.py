@@ -145,7 +145,7 @@ def _file_name(line: bytes) -> str:
 
 def _unquoted(found: re.Match[bytes]) -> bytes:
     sign = found[1]
-    return bytes([int(sign, 8) & 0xFF]) if sign.isdigit() else _ESCAPES.get(sign, sign)
+    return bytes([int(sign, 8) & 0xFF]) if sign[:1] in b"01234567" else _ESCAPES.get(sign, sign)
 
 
 def _read_hunks(lines: Sequence[bytes], at: int, name: str) -> tuple[tuple[Hunk, ...], int]:

@@ -196,7 +196,9 @@ def _family(text: str, ordering: Ordering) -> tuple[Interval, ...]:
     """
     base = text[:-2]
     pieces = re.split(r"[._-]", base.lower().removeprefix("v"))
-    if ordering.scheme not in _WITH_FAMILIES or not all(map(str.isdigit, pieces)):
+    if ordering.scheme not in _WITH_FAMILIES or not all(
+        each.isascii() and each.isdigit() for each in pieces
+    ):
         raise VersionSyntaxError(f"{text!r} has no meaning among {ordering.scheme} versions")
     numbers = [int(piece) for piece in pieces]
     if ordering.scheme == "calendar":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -11,6 +12,8 @@ from rellum.cli import console, options
 if TYPE_CHECKING:
     from rellum.core.actions.mend.kept import KeptCopy
     from rellum.core.actions.mend.sweep import Sweep
+
+_MOST_NUMBERS = 100_000
 
 
 def kept(
@@ -74,10 +77,11 @@ def _tell(word: str, lines: list[str]) -> None:
 
 def _numbers(text: str) -> range:
     """Return the numbers that ``7`` or ``3-7`` means. Raises BadCall."""
-    first, dash, last = text.partition("-")
-    if not first.isdecimal() or not (last.isdecimal() or not dash):
+    found = re.fullmatch(r"([0-9]{1,9})(?:-([0-9]{1,9}))?", text)
+    first, last = (int(found[1]), int(found[2] or found[1])) if found else (0, 0)
+    if not found or not 0 <= last - first < _MOST_NUMBERS:
         raise console.BadCall(f"{text!r} is no number of a copy; write 7, or 3-7")
-    return range(int(first), int(last or first) + 1)
+    return range(first, last + 1)
 
 
 def _list(pack: str, *, every: bool, as_json: bool) -> None:

@@ -337,10 +337,10 @@ class Preparing:
             return current_line_up(self.opened, self.pack, self.catalog, identity, shelf)
         except RellumError as error:
             if self.rebase:
-                error.hint += (
-                    f"\nThe game was updated from {self.rebase.before.version} to {identity.version}."
-                    "\nOr put its old files back: rellum restore --damaged --from COPY"
-                )
+                raise error.with_hint(
+                    f"The game was updated from {self.rebase.before.version} to {identity.version}.\n"
+                    "Or put its old files back: rellum restore --damaged --from COPY"
+                ) from error
             raise
 
     def decided(self, asking: Asking | None) -> Preview:
