@@ -99,6 +99,8 @@ class DocumentsTest(unittest.TestCase):
         root = os.path.dirname(DOCS)
         pages = [os.path.join(root, name) for name in os.listdir(root) if name.endswith(".md")]
         pages += [os.path.join(DOCS, name) for name in os.listdir(DOCS) if name.endswith(".md")]
+        inside = os.path.join(DOCS, "inside")
+        pages += [os.path.join(inside, name) for name in os.listdir(inside)]
         pages.append(os.path.join(root, "benchmarks", "README.md"))
         for page in pages:
             with open(page, encoding="utf-8") as file:
