@@ -131,7 +131,7 @@ class TerminalTest(WorldTest):
         for answers in ("n\n", "y\nn\n"):
             status, shown = self.at_terminal(answers, "apply")
             self.assertIn(
-                f"Lay files in {settings}, outside the game folder", shown.replace("\r\n", " ")
+                f"Write to {settings}, outside the game folder", shown.replace("\r\n", " ")
             )
             self.assertEqual((status, self.world.game()), (1, before))
         self.assertEqual(self.at_terminal("y\ny\n", "apply")[0], 0)

@@ -81,7 +81,7 @@ class FetchTest(WorldTest):
         )
         given_up = {each["name"]: each["given_up"] for each in told["fetched"] if each["given_up"]}
         self.assertEqual(set(given_up), {"wrong.zip", "page.zip"})
-        self.assertIn("not those that the card means (SHA-256)", given_up["wrong.zip"][0])
+        self.assertIn("not what the card says (SHA-256)", given_up["wrong.zip"][0])
         self.assertIn("'Members only - please sign in'", given_up["page.zip"][0])
         # Resumed from where it was cut, not begun again.
         for host in ("shaky", "stuck"):
@@ -100,8 +100,8 @@ class FetchTest(WorldTest):
         self.assertEqual(result.returncode, 1)
         self.assertRegex(
             result.stdout,
-            r"(?s)fetched  sound 1 .*1 file must be got by hand:\n  hidden.zip  40.. kB  hidden 1\n"
-            r"    page  http://members.*\n    do    Knock.\nThen: rellum take .*--watch FOLDER\n$",
+            r"(?s)fetched  sound 1 .*1 file to download by hand:\n  hidden.zip  40.. kB  hidden 1\n"
+            r"    page  http://members.*\n    how   Knock.\nThen: rellum take .*--watch FOLDER\n$",
         )
 
     def test_all_mirrors_fail(self) -> None:
@@ -138,7 +138,7 @@ class FetchTest(WorldTest):
             _, errors = process.communicate(timeout=20)
             self.assertNotIn("Traceback", errors)
             if how == signal.SIGINT:
-                self.assertIn("goes on from there", errors)
+                self.assertIn("'rellum fetch' resumes", errors)
                 self.assertEqual(process.returncode, 130)
         before = self.kept(fetching)
         self.assertGreater(before, 250_000)
@@ -234,8 +234,8 @@ class FetchTest(WorldTest):
         told = self.fetch("--from", "missing.meta4")[1]
         self.assertEqual([each["name"] for each in told["fetched"]], ["listed.zip"])
         for wrong, words in (
-            ("<metalink", ":1: is no XML"),
-            ("<metalink/>", "no Metalink 4"),
+            ("<metalink", ":1: not valid XML"),
+            ("<metalink/>", "not a Metalink 4 file"),
             ('<!DOCTYPE x [<!ENTITY a "b">]><x>&a;</x>', "document type"),
             ('<metalink xmlns="urn:ietf:params:xml:ns:metalink"/>', "lists no file"),
         ):

@@ -53,7 +53,7 @@ class GoingBackTest(WorldTest):
         listed = self.json_of("checkpoint", "--list")["checkpoints"]
         self.assertEqual([each["name"] for each in listed], ["calm", None])
         self.assertEqual(listed[0]["ended_by"], "restore")
-        self.assertIn("nobody is there to ask", self.run_it("rewind", status=2))
+        self.assertIn("needs your answer", self.run_it("rewind", status=2))
         text = self.run_it("rewind", "--good", "--yes")
         self.assertIn("Back to checkpoint 2 'calm'", text)
         self.assertIn("Nothing to do", self.run_it("rewind", "calm", "--yes"))
@@ -80,9 +80,9 @@ class GoingBackTest(WorldTest):
         self.run_it("check")
         self.assertIn("nothing to absorb", self.run_it("absorb", "--as", "mine", "--yes", status=2))
         for words, told in (
-            (("absorb",), "name the mod that it becomes"),
+            (("absorb",), "name the new mod"),
             (("absorb", "--begin", "--end"), "--begin stands alone"),
-            (("absorb", "--as", "Not an id"), "is not an id"),
+            (("absorb", "--as", "Not an id"), "is not a valid id"),
             (("sweep", "x", "--list"), "name paths, or --back, or --list"),
             (("guard", "maybe"), "say 'on' or 'off'"),
             (("restore", "--damaged", "--all"), "name either files, or --mod ID"),
@@ -100,7 +100,7 @@ class GoingBackTest(WorldTest):
 
     def test_identify_assemble_and_rebuild(self) -> None:
         write_tree(self.world.path("clean"), VANILLA)
-        self.assertIn("No baseline is known", self.run_it("identify", "../clean"))
+        self.assertIn("There is no known baseline", self.run_it("identify", "../clean"))
         self.assertIn("The game sheet names it", self.run_it("identify", "../clean", "--write"))
         self.assertIn("whole.", self.run_it("identify", "../clean"))
         self.assertEqual(

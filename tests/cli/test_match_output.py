@@ -65,14 +65,14 @@ class MatchOutputTest(unittest.TestCase):
 
     def test_what_people_read(self) -> None:
         expected = {
-            ("resolve",): "deep-lamps is optional and cannot be had: see 'rellum why deep-lamps'.",
+            ("resolve",): "deep-lamps is optional and was left out: see 'rellum why deep-lamps'.",
             ("why", "deep-lamps"): "the game does not have the expansion deep-trench",
             ("why", "clear-water", "2.1"): "can be taken, and nothing else would change",
-            ("why", "harbour-bells"): "Nothing that is chosen needs it",
+            ("why", "harbour-bells"): "no chosen release needs it",
             ("why", "harbour-bells", "2.0"): "cannot be taken: is for game >=1.7",
             ("news",): "blocked  clear-water     2.0    2.2",
             ("outlook",): "game 1.7.0: give up brasswork",
-            ("vet",): "Nothing wrong: 15 cards",
+            ("vet",): "No mistakes: 15 cards",
         }
         for words, told in expected.items():
             with self.subTest(words):

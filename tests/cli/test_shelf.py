@@ -55,8 +55,8 @@ class ShelfTest(WorldTest):
     def test_trims_in_order(self) -> None:
         asked = self.world.run("shelf", "trim")
         self.assertEqual(asked.returncode, 2)
-        self.assertIn("this deletes archives and nobody is there to ask", asked.stderr)
-        self.assertIn("person would have to get them: flags-1.0.zip, what.zip", asked.stderr)
+        self.assertIn("this deletes archives and needs your answer", asked.stderr)
+        self.assertIn("you would have to get them yourself: flags-1.0.zip, what.zip", asked.stderr)
         self.world.run("shelf", "trim", "--free", "1kB", "--yes")
         self.assertNotIn("bells-1.0.zip", self.items())
         self.world.run("shelf", "trim", "--yes")
@@ -74,7 +74,7 @@ class ShelfTest(WorldTest):
     def test_a_pack_that_is_gone_is_said(self) -> None:
         os.rename(self.world.path("pack"), self.world.path("elsewhere"))
         result = run_rellum("shelf", cwd=self.world.root, shelf=self.world.path("shelf"))
-        self.assertIn(f"the pack {self.world.path('pack')} is not there", result.stderr)
+        self.assertIn(f"the pack {self.world.path('pack')} is missing", result.stderr)
         self.assertNotIn("pack ", result.stdout)
 
     def test_what_is_damaged_is_set_aside(self) -> None:

@@ -74,17 +74,19 @@ class TakeTest(WorldTest):
         self.refused(self.put("tides-3.2.zip", page), "web page ('Please sign in')")
         self.refused(
             self.put("a.zip", b'{"error": "quota"}'),
-            'answer for programs, not an archive: {"error"',
+            'response meant for programs, not an archive: {"error"',
         )
         self.refused(self.put("b.zip", b""), "empty")
         self.refused(self.put("c.zip", bytes(3000)), "only zero bytes")
-        self.refused(self.put("d.zip", self.archive()[:4000]), "stopped half way")
-        self.refused(self.put("e.zip.crdownload", self.archive()), "download that has not ended")
+        self.refused(self.put("d.zip", self.archive()[:4000]), "the download is incomplete")
+        self.refused(self.put("e.zip.crdownload", self.archive()), "download is not finished")
         path = self.put("f.zip", self.archive())
         self.put("f.zip.part", b"")
         self.refused(path, "f.zip.part lies beside it")
-        self.refused(self.put("words.dat", b"just some words"), "no archive that Rellum reads")
-        self.refused("../in/none.zip", "is not there")
+        self.refused(
+            self.put("words.dat", b"just some words"), "not an archive that Rellum can read"
+        )
+        self.refused("../in/none.zip", "not found")
 
     def test_checksum_lists_that_came_along(self) -> None:
         content = zip_bytes({"a": b"1"})
@@ -233,7 +235,7 @@ class TakeTest(WorldTest):
         [again] = self.take("../in/Unpacked")
         self.assertEqual((again["outcome"], again["blake3"]), ("already there", taken["blake3"]))
         os.symlink("/etc/hosts", self.world.path("in", "Unpacked", "link"))
-        self.refused("../in/Unpacked", "is a link; the folder is refused whole")
+        self.refused("../in/Unpacked", "is a link; Rellum refuses the whole folder")
         self.card("lamps", '[[release.file]]\nname = "lamps.ini"\n')
         [taken] = self.take(self.put("other.ini", b"[lamps]\n"), "--as", "lamps@1.0")
         self.assertEqual(taken["form"], "file")
@@ -299,7 +301,7 @@ class TakeTest(WorldTest):
         self.assertIn("around debian-binary, control.tar.xz, data.tar.xz", result.stderr)
         self.assertIn("take data.tar.xz", result.stderr)
         said = self.world.run("take", "../in/nested.zip").stdout
-        self.assertIn("it holds other archives (deep/real.7z, other.ZIP)", said)
+        self.assertIn("it contains other archives (deep/real.7z, other.ZIP)", said)
 
     def test_one_error_for_all_parts_of_an_archive(self) -> None:
         stream = io.BytesIO()

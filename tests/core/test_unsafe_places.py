@@ -55,7 +55,7 @@ class UnsafePlacesTest(WorldTest):
             self.make_resolved()
             said = self.world.run("apply", "--yes")
             self.assertEqual(said.returncode, 2, said.stdout)
-            self.assertIn("no mod may come there", said.stderr)
+            self.assertIn("no mod may write there", said.stderr)
             self.assertFalse(os.path.exists(self.home))
 
 

@@ -120,7 +120,7 @@ class Back(Rarer):
         if not mod:
             return
         said, before, after = self.changing("restore", "--mod", mod, "--yes")
-        if said.status == 2 and "nothing in the game belongs to" in said.err:
+        if said.status == 2 and "the game has no files of" in said.err:
             same = {p for p, m in self.state.laid.items() if m == mod} & self.state.baseline.keys()
             if self.is_certain and not same:
                 self.untrue(said, "what the mod has laid is forgotten")

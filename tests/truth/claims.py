@@ -161,7 +161,7 @@ class Pack(Back):
         )
         if "is no container that can be changed" in said.err:
             return kinds.unpacked(before.get(kinds.CONTAINER, b"")) is None
-        if "nobody says whether that is meant" in said.err:
+        if "does not say whether that is intended" in said.err:
             with open(self.world.path("pack", "rellum.toml"), "rb") as file:
                 return "nested" not in tomllib.load(file) and "wrap" in self.wants
         if "there is no file game.ini to edit" in said.err and "game.ini" not in before:

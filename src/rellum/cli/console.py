@@ -161,7 +161,7 @@ def show_error(summary: str, details: Sequence[str], hint: str) -> None:
     if len(details) > MOST_DETAILS:
         note(f"  … and {len(details) - MOST_DETAILS:,} more")
     if hint:
-        note(f"{_styled('do:', 'bold', sys.stderr)} {hint}")
+        note(f"{_styled('hint:', 'bold', sys.stderr)} {hint}")
 
 
 def styled(text: str, style: Style) -> str:
@@ -267,8 +267,8 @@ def confirm(question: str, *, yes: bool, what: str = "this changes the game fold
         return True
     if not sys.stdin.isatty():
         raise NeedsAnswer(
-            f"{what} and nobody is there to ask",
-            hint="Call it in a terminal, or give --yes.",
+            f"{what} and needs your answer",
+            hint="Run it in a terminal, or add --yes.",
         )
     sys.stdout.flush()
     print(f"{harmless(question)} [y/N] ", end="", file=sys.stderr, flush=True)

@@ -44,7 +44,7 @@ def _run(app: Callable[[], None]) -> int:
         return error.exit_status
     except OSError as error:
         where = f"{error.filename}: " if error.filename else ""
-        return _unforeseen(f"{where}{error.strerror or error}", "Mend that and try again.")
+        return _unforeseen(f"{where}{error.strerror or error}", "Fix that and try again.")
     except UnicodeEncodeError as error:
         around = error.object[max(0, error.start - 40) : error.end + 20]
         return _unforeseen(f"a name is no Unicode text: {around!a}", "Rename it.")
@@ -54,7 +54,7 @@ def _run(app: Callable[[], None]) -> int:
         if not isinstance(error, DatabaseError):
             raise
         return _unforeseen(
-            f"a database of the pack or the shelf cannot be used: {error}",
+            f"cannot use a database of the pack or the shelf: {error}",
             "Is its disk full, or was the file damaged?",
         )
     return 0
@@ -65,7 +65,7 @@ _LAST_WORDS = {
     Standing.PARTLY: (4, "What was written before that stays. {}"),
     Standing.BEGUN: (
         4,
-        "A change is begun; the next Rellum command on this pack goes on with it. {}",
+        "A change has begun; the next Rellum command on this pack continues it. {}",
     ),
     Standing.DONE: (0, "The change itself is done. {}"),
 }

@@ -15,38 +15,45 @@ Json = Annotated[
     bool,
     typer.Option(
         "--json",
-        help="Print one JSON document instead.",
+        help="Print one JSON document.",
         is_eager=True,
         callback=console.want_json,
     ),
 ]
-Yes = Annotated[bool, typer.Option("--yes", "-y", help="Do it without asking.")]
+Yes = Annotated[bool, typer.Option("--yes", "-y", help="Do not ask for confirmation.")]
 Sweep = Annotated[
     bool,
-    typer.Option("--sweep", help="Set aside what cards name as left over from older releases."),
+    typer.Option(
+        "--sweep", help="Move files out that cards list as left over from older releases."
+    ),
 ]
 Catalog = Annotated[
     list[str] | None,
-    typer.Option("--catalog", metavar="FOLDER", help="A catalog folder; may be repeated."),
+    typer.Option("--catalog", metavar="FOLDER", help="A catalog folder. Repeatable."),
 ]
 Sheet = Annotated[
-    str, typer.Option("--sheet", metavar="ID", help="The game sheet, if it is not told by itself.")
+    str,
+    typer.Option(
+        "--sheet", metavar="ID", help="The game sheet to use, if Rellum cannot detect it."
+    ),
 ]
 From = Annotated[
     str,
     typer.Option(
-        "--from", metavar="COPY", help="A folder or archive with files that Rellum does not have."
+        "--from",
+        metavar="COPY",
+        help="A clean copy (folder or archive) to take missing files from.",
     ),
 ]
 EvenIfRunning = Annotated[
     bool,
-    typer.Option("--even-if-running", help="Change the game though a program is using it."),
+    typer.Option("--even-if-running", help="Change the game even while a program uses it."),
 ]
 TakeUpdate = Annotated[
     bool,
     typer.Option(
         "--take-update",
-        help="Take changed vanilla files for an update of the game, though its version is the same.",
+        help="Treat changed vanilla files as a game update, even if the version is the same.",
     ),
 ]
 All = Annotated[bool, typer.Option("--all", help="List every file.")]

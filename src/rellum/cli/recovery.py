@@ -14,6 +14,6 @@ if TYPE_CHECKING:
 def tell_recovered(recovered: Recovered) -> None:
     """Say what an interrupted change came to."""
     how = "finished" if recovered.outcome == "finished" else "taken back"
-    console.warn(f"'{recovered.action}' had been interrupted; it was {how} now")
+    console.warn(f"'{recovered.action}' was interrupted; it has been {how} now")
     for path in recovered.left:
-        console.warn(f"{shown(path)} was changed by something else since, and is left as it is")
+        console.warn(f"{shown(path)} was changed by another program since, and was left as it is")

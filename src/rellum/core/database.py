@@ -55,7 +55,7 @@ def refuse(what: str, folder: str) -> ReadOnly:
     """Return the error to raise where something was to be kept. ``what``: ``the pack``."""
     return ReadOnly(
         f"{what} can only be read: {folder} cannot be written",
-        hint="Nothing was changed. Change the folder's rights, or connect its disk for writing.",
+        hint="Nothing was changed. Change the folder's permissions, or make its disk writable.",
     )
 
 

@@ -16,7 +16,6 @@ A leaf's ``code`` is stable: programs that read ``--json`` may rely on it, and
 from __future__ import annotations
 
 from collections.abc import Iterator
-from copy import copy
 from typing import ClassVar, Self
 
 
@@ -38,7 +37,8 @@ class RellumError(Exception):
 
     def with_hint(self, more: str) -> Self:
         """Return the same error with a further line of what to do."""
-        other = copy(self)
+        other = type(self).__new__(type(self), *self.args)
+        other.__dict__.update(self.__dict__)
         other.hint = f"{self.hint}\n{more}" if self.hint else more
         return other
 

@@ -69,7 +69,7 @@ def fault_in_name(name: str) -> str:
         return f"{name!r} is not a name"
     if bad := _FORBIDDEN_SIGN.search(name):
         if bad.group() in _FORBIDDEN_VISIBLE:
-            return f"it holds {bad.group()!r}, which some systems cannot store"
+            return f"it contains {bad.group()!r}, which some systems cannot store"
         return "it holds a control character"
     if name[-1] in ". ":
         return "it ends in a dot or a space, which some systems drop"

@@ -33,7 +33,7 @@ def hold(lock_file: str, what: str, busy: Callable[..., UserError]) -> Iterator[
         if getattr(error, "sqlite_errorname", "").startswith("SQLITE_BUSY"):
             raise busy(
                 f"another Rellum{_holder(holder_file)} is working on {what}",
-                hint="Wait until it has ended, then try again.",
+                hint="Wait until it has finished, then try again.",
             ) from error
         raise busy(
             f"{what} cannot be locked: {error}",

@@ -54,7 +54,7 @@ def make(folder: str) -> DemoPlaces:
     root = os.path.abspath(folder)
     if os.path.exists(root) and (not os.path.isdir(root) or os.listdir(root)):
         raise FolderNotEmpty(
-            f"{root} is there already and is not empty",
+            f"{root} already exists and is not empty",
             hint="Name a new folder for the demo.",
         )
     places = DemoPlaces(root=root)

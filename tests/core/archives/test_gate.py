@@ -55,7 +55,7 @@ class GateTest(unittest.TestCase):
         gate = Gate("x.zip", 1000, Limits(**limits))
         with self.assertRaises(ArchiveFault) as caught:
             gate.admit(name, size, fault)
-        self.assertIn("refused whole", caught.exception.summary)
+        self.assertIn("refuses the whole archive", caught.exception.summary)
         return caught.exception.summary
 
     def test_names(self) -> None:
@@ -98,7 +98,7 @@ class FormsTest(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             path = os.path.join(folder, "a.zip")
             self.assertEqual(unfinished(path), "")
-            self.assertIn("has not ended", unfinished(path + ".PART"))
+            self.assertIn("is not finished", unfinished(path + ".PART"))
             open(path + ".crdownload", "w").close()
             self.assertIn("a.zip.crdownload lies beside it", unfinished(path))
 

@@ -169,7 +169,7 @@ class LaidLinksTest(WorldTest):
         self.assertEqual(taken.copies, 1)
         self.world.want("tides")
         self.world.resolve()
-        said = "tides-1.0.zip: a link in it is laid as a copy of the file that it points to"
+        said = "tides-1.0.zip: a link in it becomes a copy of its target"
         self.assertIn(("tides 1.0", said), self.world.apply().preview.notes)
         self.assertEqual(self.world.game()["same.dat"].content, b"x")
         self.assertEqual(self.world.check(deep=True).findings, ())

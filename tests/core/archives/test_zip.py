@@ -75,9 +75,9 @@ class ArchiveTest(unittest.TestCase):
     def test_no_archive(self) -> None:
         for content, words in (
             (b"", "empty"),
-            (b"just text", "is no archive"),
+            (b"just text", "not an archive"),
             (b"\n<!DOCTYPE html><title>Sign in</title>", "web page"),
-            (zip_bytes({"a": os.urandom(5000)})[:3000], "stopped half way"),
+            (zip_bytes({"a": os.urandom(5000)})[:3000], "the download is incomplete"),
         ):
             self.assertIn(words, self.refusal(content))
         with self.assertRaisesRegex(ArchiveFault, "cannot be read"):
@@ -93,7 +93,7 @@ class ArchiveTest(unittest.TestCase):
                 info = zipfile.ZipInfo("good")
                 info.filename = name
                 archive.writestr(info, b"x")
-            self.assertIn("refused whole", self.refusal(stream.getvalue()), name)
+            self.assertIn("refuses the whole archive", self.refusal(stream.getvalue()), name)
 
     def test_members_that_are_refused(self) -> None:
         self.assertIn("neither", self.refusal(with_attributes("l", stat.S_IFIFO | 0o644)))
@@ -118,7 +118,7 @@ class ArchiveTest(unittest.TestCase):
         content = bytearray(zip_bytes({"a": b"\0" * 100_000}))
         at = content.find(b"PK\x01\x02") + 24
         for declared, words in (
-            (10, "holds more than the 10 bytes"),
+            (10, "contains more than the 10 bytes"),
             (500_000_000, "would unpack"),
         ):
             content[at : at + 4] = content[22:26] = struct.pack("<L", declared)
@@ -132,7 +132,7 @@ class ArchiveTest(unittest.TestCase):
             (26, struct.pack("<H", 6)),
         ):  # fmt: skip
             patched = content[:at] + other + content[at + len(other) :]
-            self.assertIn("another in the list", self.refusal(patched), at)
+            self.assertIn("differs between the archive's list", self.refusal(patched), at)
 
     def test_a_comment_full_of_ends(self) -> None:
         content = zip_bytes({"a": b"a"})

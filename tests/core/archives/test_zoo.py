@@ -140,7 +140,7 @@ class ZooTest(unittest.TestCase):
         self.holds_all("a.7z", form="7z")
         volumes = sorted(name for name in os.listdir(self.folder) if name.startswith("v.7z"))
         self.holds_all(*volumes, form="7z")
-        with self.assertRaisesRegex(ArchiveFault, "cut short"):
+        with self.assertRaisesRegex(ArchiveFault, "truncated"):
             open_archive([self.path(name) for name in volumes[:-1]])
 
     def test_tars(self) -> None:
@@ -206,7 +206,7 @@ class ZooTest(unittest.TestCase):
         ):
             self.assertIn(words, self.refusal(tar_bytes(linked(kind))))
         for name in ("../up", "/abs", "C:/x", "a\x07b", "nul.txt", "a/dot./b", "x:stream"):
-            self.assertIn("refused whole", self.refusal(tar_bytes(name=name)), name)
+            self.assertIn("refuses the whole archive", self.refusal(tar_bytes(name=name)), name)
 
     def test_hostile_members_of_7z(self) -> None:
         self.make("ln -s /etc/hosts link && 7z a -bd -snl ../a.7z .")
@@ -215,7 +215,7 @@ class ZooTest(unittest.TestCase):
 
     def test_a_decoder_that_damage_can_break_is_not_used(self) -> None:
         self.make("7z a -bd -m0=PPMd ../a.7z .")
-        with self.assertRaisesRegex(ArchiveFault, "a method that is not read here .*PPMd"):
+        with self.assertRaisesRegex(ArchiveFault, "unsupported compression method .*PPMd"):
             open_archive(self.path("a.7z")).check()
 
     def test_bombs_and_limits(self) -> None:

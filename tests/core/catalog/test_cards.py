@@ -142,7 +142,7 @@ class CardTest(unittest.TestCase):
             mod, faults = read(CARD.replace(f"{key} =", f"{key}s =", 1))
             self.assertIsNone(mod)
             told = " ".join(map(str, faults))
-            self.assertIn(f"{key}s: Rellum knows no such key here", told)
+            self.assertIn(f"{key}s: unknown key", told)
 
 
 if __name__ == "__main__":

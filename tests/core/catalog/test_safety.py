@@ -61,7 +61,7 @@ class SafetyTest(WorldTest):
         for folder in ("cards", "games"):
             write_tree(self.world.path("catalog", folder), {f"{n}": b"= broken"
                        for n in os.listdir(self.world.path("catalog", folder))})  # fmt: skip
-        self.assertIn("All as left", self.run_it("check"))
+        self.assertIn("No drift", self.run_it("check"))
         self.run_it("sweep", "--yes")
         self.assertEqual(self.game("logs/today.txt"), b"log")
         self.world.write_game("mods/tides.dat", b"broken")
@@ -74,7 +74,7 @@ class SafetyTest(WorldTest):
         write_tree(self.world.path("donor"), {"sea.dat": b"another sea"})
         self.run_it("adopt", "../game", "--catalog", "../catalog")
         self.world.write_game("logs/today.txt", b"log")
-        self.assertIn("All as left", self.run_it("check"))
+        self.assertIn("No drift", self.run_it("check"))
         self.assertIn("unknown", self.run_it("take", "../downloads/new.zip"))
         self.assertIn("[mod]", self.run_it("describe", "../downloads/new.zip"))
         self.world.change_pack(

@@ -59,8 +59,8 @@ class SheetsTest(WorldTest):
             ("@mods/*", "@sounds/*", "does not begin with a place"),
             ("signs/*.sig", "../*.sig", "leaves its place"),
             ('= "merge"', '= "keep"', "'keep' is neither replace, merge nor leave"),
-            ("with-ending = true", "ending = true", "no such key"),
-            ("world =", "World =", "'World' is no name"),
+            ("with-ending = true", "ending = true", "unknown key"),
+            ("world =", "World =", "'World' is not a valid name"),
         ):
             with self.subTest(new):
                 self.assertRegex(

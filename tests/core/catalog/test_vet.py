@@ -11,12 +11,12 @@ from tests.support import WorldTest, write_tree
 # What stands in a card's only release -> what is told of it.
 BETWEEN = {
     'needs = { nowhere = "*" }': "no card in the catalog is for 'nowhere'",
-    'needs = { other = ">=9" }': "no release of other lies in '>=9'; there are 2, 1",
+    'needs = { other = ">=9" }': "no release of other matches '>=9'; there are 2, 1",
     'needs-one-of = [{ other = "1", nowhere = "*" }]': "no card in the catalog is for 'nowhere'",
     'expansions = { needs = ["ice-chart"] }': "no expansion 'ice-chart'; did you mean 'ice-charts'",
     'editions = ["boxd"]': "no edition 'boxd'; did you mean 'boxed'",
-    'game = ">=2, <1"': "no version at all lies in",
-    'game = ">=3"': "no version of the game lies in '>=3'; the sheet knows 1.5.0, 1.6.0",
+    'game = ">=2, <1"': "no version at all matches",
+    'game = ">=3"': "no known game version matches '>=3'; the sheet knows 1.5.0, 1.6.0",
     'clashes = { nowhere = "*" }': "no card in the catalog is for 'nowhere'",
     'needs = { other = "1" }\nclashes = { other = "<2" }': "needs other 1 and clashes with other <2",
     'expansions = { needs = ["ice-charts"], forbids = ["ice-charts"] }': "needs and forbids",
@@ -30,20 +30,20 @@ BETWEEN = {
 }
 # What a single card says wrong by itself.
 INSIDE = {
-    'version = "1"\n[[release]]\nversion = "1.0"': "version 1.0 stands here twice",
+    'version = "1"\n[[release]]\nversion = "1.0"': "version 1.0 appears twice here",
     'version = "1"\npatches = "0.9"': "'patches' names 0.9, which is not in this card",
     'version = "1"\npatches = "1"': "'patches' names itself in the end",
     'version = "1"\nneeds = { other = ">=>" }': "is not a range",
-    'version = "1"\nneeds = { other = 3 }': "3 does not fit here",
+    'version = "1"\nneeds = { other = 3 }': "3 is not valid here",
     'version = "1"\n[[release.file]]\nname = "a"\nmd5 = "ab"': "a hash has 32 hexadecimal digits",
     'version = "1"\n[[release.file]]\nname = "a"\nfrom = ["ftp://a/b"]': "neither https://, http:// nor",
     'version = "1"\nneeds-one-of = [{}]': "it names no mod",
     'version = "1"\nload = { at = "middle" }': "'middle' is neither first nor last",
     'version = "1"\nwithdrawn = ""': "it is empty",
-    'version = "1"\n[[release.build]]\nname = "a"\n[[release.build]]\nname = "a"': "stands here twice",
+    'version = "1"\n[[release.build]]\nname = "a"\n[[release.build]]\nname = "a"': "appears twice here",
     'version = "1"\n[[option]]\nid = "q"\npick = "some"': "neither one nor any",
     'version = "1"\n[[option]]\nid = "q"\ndefault = "hi"\n[[option.choice]]\nid = "high"': (
-        "'hi' is no choice of this option"
+        "'hi' is not a choice of this option"
     ),
     'version = "1"\n[[option]]\nid = "q"': "there is no [[option.choice]]",
     f'version = "{"9" * 101}"': "a version has at most 100 characters",

@@ -109,7 +109,7 @@ class ApplyTest(WorldTest):
         self.world.apply()
         [(path, why)] = self.world.restore_all().restoration.plan.left_alone
         self.assertEqual(path, "@game/data/sea.dat")
-        self.assertIn("what lay under the mod is not the vanilla file", why)
+        self.assertIn("the file under the mod is not the vanilla file", why)
         self.assertEqual(self.content("mods/tides/a.dat"), b"the user's own")
         self.assertEqual(self.content("data/sea.dat"), b"vanilla, but edited")
 
@@ -221,7 +221,7 @@ class ApplyTest(WorldTest):
         for mod in ("bad0", "bad1"):
             self.world.want(mod)
             self.world.resolve()
-            with self.assertRaisesRegex(CannotLay, "a name that Rellum keeps for itself"):
+            with self.assertRaisesRegex(CannotLay, "a name that Rellum reserves"):
                 self.world.apply()
             self.world.drop(mod)
 

@@ -64,7 +64,8 @@ class ChainsTest(WorldTest):
         self.assertEqual(self.missing(), {"tides-3.4.zip", "tides-3.5.zip"})
         self.give("tides-3.5.zip", "tides-3.4-full.zip")
         self.assertIn(
-            "tides 3.5 is laid as 3.4 in full, then patch 3.5", self.world.run("preview").stdout
+            "tides 3.5 is installed as 3.4 in full, then patch 3.5",
+            self.world.run("preview").stdout,
         )
         self.world.apply()
         expected = {"a.dat": BIG, "b.dat": b"new", "c.dat": b"c5"}
@@ -104,7 +105,7 @@ class ChainsTest(WorldTest):
         self.world.want("tides", "*")
         self.world.resolve(fresh=True)
         preview = self.world.run("preview").stdout
-        self.assertIn("tides 3.5 is laid as patch 3.5 over 3.4 in the folder", preview)
+        self.assertIn("tides 3.5 is installed as patch 3.5 over 3.4 in the folder", preview)
         self.assertEqual(self.world.run("fetch").returncode, 0)
         self.world.apply()
         self.assertEqual(self.laid(), {"a.dat": BIG, "b.dat": b"new", "c.dat": b"c5"})
@@ -116,7 +117,7 @@ class ChainsTest(WorldTest):
         self.world.add_release("waves", "1", {"a": b"a"},
                                place='to = "@mods/w/"\n[[release.full.file]]\nname = "x.zip"')  # fmt: skip
         result = self.world.run("vet")
-        self.assertIn("only a patch can be had in full", result.stdout + result.stderr)
+        self.assertIn("only a patch can also be offered in full", result.stdout + result.stderr)
 
 
 if __name__ == "__main__":

@@ -112,9 +112,9 @@ class EditsTest(WorldTest):
         sea = self.world.game()["data/sea.ini"].content
         self.assertEqual(sea, b"; calm\n[sea]\ndepth = 40\ncalm = false\n")
         for wrong, words in (
-            ("set = [1]", "it is a table of keys"),
-            ("set = { a = [1] }", "it is a table of keys"),
-            ('as = "xml"\nset = { a = 1 }', "'xml' is no form"),
+            ("set = [1]", "write a table of keys"),
+            ("set = { a = [1] }", "write a table of keys"),
+            ('as = "xml"\nset = { a = 1 }', "'xml' is not a form"),
             ("", "it sets no key"),
         ):
             self.world.cards.clear()
@@ -185,7 +185,7 @@ class EditsTest(WorldTest):
         self.world.adopt()
         told = self.world.run("vet")
         self.assertIn(
-            "'magic' is no form of an edit; it is one of diff, json-patch",
+            "'magic' is not a form of edit; use one of diff, json-patch",
             told.stdout + told.stderr,
         )
 

@@ -68,7 +68,7 @@ class OutsideTest(WorldTest):
             text = file.read()
         for old, new, words in (
             ("settings = ", "saves = ", "rellum.toml:[0-9]+: @saves is no place outside"),
-            ("../player/settings", "../game/data", "lie in one another"),
+            ("../player/settings", "../game/data", "contain one another"),
             ("../player/settings", "../elsewhere", "where files of this pack lie"),
         ):
             if "of this pack" in words:
@@ -162,7 +162,7 @@ ${end}
         self.assertEqual(self.world.check().findings, ())
         self.world.write_game("data/twin.dat", b"again")
         [finding] = self.world.check().findings
-        self.assertEqual(finding.detail, "is there again, which tides 1.1 took away")
+        self.assertEqual(finding.detail, "is back, although tides 1.1 removed it")
         self.world.apply()
         self.assertNotIn("data/twin.dat", self.world.game())
         self.world.restore_all()
@@ -225,7 +225,7 @@ ${end}
             ('to = "@mods/x"\ntext = "${game.versoin}"', r"toml:\d+: 'game.versoin' is no name"),
             ('to = "@mods/x"\ntext = "${if mod.id = b}"', "a condition has no"),
             ('to = "@mods/x"\ncopy = "@data/none.dat"', "no vanilla file data/none.dat"),
-            ('to = "@mods/x"\ncopy = "@data/sea.dat"\nstrip = 1', "only for what is taken"),
+            ('to = "@mods/x"\ncopy = "@data/sea.dat"\nstrip = 1', "only for files from an archive"),
             ('to = "@mods/x"\ncopy = "@data/sea.dat"\ntext = "a"', "it is one of copy, text"),
         ):
             with self.subTest(place):

@@ -178,9 +178,9 @@ class DescribeTest(WorldTest):
         self.assertEqual(told["places"][0]["to"], "@game/")
         for words, said in (
             (["../in/big-1.2.zip.002"], "missing: big-1.2.zip.001"),
-            (["../in/words.txt"], "no archive that Rellum reads"),
-            (["../in/none"], "is not there"),
-            (["../in/words.txt", "../in/big-1.2.zip.001"], "not the parts of one archive"),
+            (["../in/words.txt"], "not an archive that Rellum can read"),
+            (["../in/none"], "not found"),
+            (["../in/words.txt", "../in/big-1.2.zip.001"], "not parts of the same archive"),
         ):
             result = self.world.run("describe", *words)
             self.assertEqual(result.returncode, 2)

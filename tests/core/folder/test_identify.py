@@ -72,11 +72,13 @@ class IdentifyTest(WorldTest):
         self.world.write_game("other.bin", b"?")
         with self.assertRaisesRegex(UnknownGame, "fits several game sheets: fathomline, other"):
             find_sheet(sheets.values(), self.roots)
-        with self.assertRaisesRegex(UnknownGame, "version of Other .* cannot be told") as caught:
+        with self.assertRaisesRegex(UnknownGame, "cannot tell the version of Other") as caught:
             identify(sheets[SheetId("other")], self.roots)
         self.assertEqual(len(caught.exception.details), 3)
         self.world.write_game("version.txt", b"version: ...\n")
-        with self.assertRaisesRegex(UnknownGame, "calls its version '...', which is none"):
+        with self.assertRaisesRegex(
+            UnknownGame, "says that its version is '...', which is not a version"
+        ):
             identify(sheets[SheetId("fathomline")], self.roots)
         self.assertIsNone(find_sheet(sheets.values(), Roots(self.world.path("downloads"))))
 

@@ -134,7 +134,7 @@ class PlacingTest(unittest.TestCase):
     def test_what_was_seen_through_is_said(self) -> None:
         rules = [rule("T/**", expect=("x",)), rule("U/**", expect=("y",)), rule("V/**")]
         members = [member(f"a/b/{path}") for path in ("T/x", "U/y", "V/z")]
-        said = "tides.zip: what is expected lies 2 levels deeper, in a/b/"
+        said = "tides.zip: the expected files are 2 levels deeper, in a/b/"
         self.assertEqual(tuple(seen_through(rules, [(ENTRY, members)])), (said,))
         self.assertEqual(tuple(seen_through(rules, [(ENTRY, [member("T/x"), member("U/y")])])), ())
 

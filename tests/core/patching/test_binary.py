@@ -125,7 +125,7 @@ class BinaryPatchTest(unittest.TestCase):
             (HEAD + b"\0\x01\x10\x08", "of the file that it goes over, which has 16"),
             (HEAD + b"\0\0\x10\xff\xff\xff\x7f", "larger file than is allowed"),
             (HEAD + b"\0\0\x05\x01\x01", "packed by a secondary"),
-            (HEAD + b"\0\0\x05\x04\0\0\x02\x01\x14\x03", "is cut short"),
+            (HEAD + b"\0\0\x05\x04\0\0\x02\x01\x14\x03", "is truncated"),
             (HEAD + b"\0\0\x08\x04\0\0\x01\x01\x14\x05", "copies from byte 5, where only 0"),
             (HEAD + b"\0\0\x08\x02\0\x01\x01\0\x61\x02", "makes 1 of the 2"),
             (HEAD + b"\0" + b"\0" + b"\xff" * 12, "number that is too large"),

@@ -83,10 +83,10 @@ def _is_tar_header(block: bytes) -> bool:
 def unfinished(path: str) -> str:
     """Say why a file seems to be still on its way here, or return an empty string."""
     if path.lower().endswith(_PARTIAL_NAMES):
-        return "its name is that of a download that has not ended"
+        return "its name says that the download is not finished"
     for ending in _PARTIAL_NAMES:
         if os.path.exists(path + ending):
-            return f"{os.path.basename(path) + ending} lies beside it: the download has not ended"
+            return f"{os.path.basename(path) + ending} lies beside it: the download is not finished"
     return ""
 
 
@@ -98,9 +98,9 @@ def what_instead(head: bytes) -> str:
         said = f" ('{title}')" if title else ""
         return f"{A_PAGE}{said}"
     if start.startswith((b"{", b"[")) and b'"' in start[:200]:
-        return f"is an answer for programs, not an archive: {_first_line(head)}"
+        return f"is a response meant for programs, not an archive: {_first_line(head)}"
     if head and not head.strip(b"\0"):
-        return "holds only zero bytes: the download was set aside and never filled"
+        return "holds only zero bytes: the download never completed"
     return ""
 
 

@@ -43,8 +43,8 @@ class Gate:
     def refuse(self, message: str) -> ArchiveFault:
         """Return the error that refuses the archive whole."""
         return ArchiveFault(
-            f"{self._name}: {message}; the archive is refused whole",
-            hint="Nothing of it was unpacked. Do not use it unless you know why it is so.",
+            f"{self._name}: {message}; Rellum refuses the whole archive",
+            hint="Nothing was unpacked. Do not use this archive unless you know the reason.",
         )
 
     def admit(

@@ -73,7 +73,7 @@ def _inflate_in_pieces(
 
 def _check_end(decoder: Any, done: int, size: int) -> None:
     if done > size:
-        raise DeflateFault(f"it holds more than the {size} bytes it declares")
+        raise DeflateFault(f"it contains more than the {size} bytes it declares")
     if done < size:
         raise DeflateFault(f"it ends after {done} of {size} bytes")
     if not decoder.eof and size:

@@ -31,8 +31,8 @@ def with_links(members: Sequence[Member], gate: Gate) -> tuple[Member, ...]:
 def links_laid(copies: int) -> str:
     """Say how links of an archive are laid, by how many files they are."""
     if copies == 1:
-        return "a link in it is laid as a copy of the file that it points to"
-    return f"links in it are laid as {copies:,} copies of what they point to"
+        return "a link in it becomes a copy of its target"
+    return f"links in it become {copies:,} copies of their targets"
 
 
 class _Links:
@@ -58,7 +58,7 @@ class _Links:
             return
         below = f"{target}/" if target else ""
         if f"{link.path}/".startswith(below) or target in within or len(within) >= MOST_STEPS:
-            raise self._gate.refuse(f"the member {link.path!r} is a link that leads into itself")
+            raise self._gate.refuse(f"the member {link.path!r} is a link that leads to itself")
         found = False
         for file, member in self._files.items():
             if file.startswith(below):
@@ -97,7 +97,7 @@ class _Links:
             steps += 1
             if steps > MOST_STEPS:
                 raise self._gate.refuse(
-                    f"the member {link.path!r} leads through more than {MOST_STEPS} links"
+                    f"the member {link.path!r} goes through more than {MOST_STEPS} links"
                 )
             if other.target.startswith("/"):
                 raise self._leads_out(other)

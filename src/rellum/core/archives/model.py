@@ -17,7 +17,7 @@ from rellum.core.progress import Listener, silent
 Form = Literal["zip", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "7z", "rar", "file"]
 """What an archive is by its content; ``file`` is a single file that is no archive."""
 
-AGAIN: Final = "Get the archive again; if it fails again, tell whoever offers it."
+AGAIN: Final = "Download the archive again. If that fails, too, tell its author."
 
 
 class ArchiveFault(UserError):

@@ -19,7 +19,7 @@ from rellum.core.archives.model import (
 from rellum.core.archives.zip_archive import ZipArchive
 
 _SIGN_IN: Final = (
-    "The site probably wanted a sign-in and sent this page: sign in there, and get it again."
+    "The site probably requires a sign-in and sent this page. Sign in, then download it again."
 )
 KINDS: Final = "zip, tar (gz, bz2, xz, zst), 7z or rar"
 
@@ -79,9 +79,9 @@ def _known_form(parts: Sequence[str], name: str) -> Form:
         if inside:
             raise NotAnArchive(
                 f"{name}: is an archive of the kind 'ar', around {_and_words(inside)}",
-                hint=f"Unpack it by 'ar x', and take {_likeliest(inside)}.",
+                hint=f"Unpack it with 'ar x', then take {_likeliest(inside)}.",
             )
-        raise NotAnArchive(f"{name}: is no archive that Rellum reads ({KINDS})", hint=AGAIN)
+        raise NotAnArchive(f"{name}: not an archive that Rellum can read ({KINDS})", hint=AGAIN)
     return form
 
 

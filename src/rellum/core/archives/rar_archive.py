@@ -41,7 +41,7 @@ class RarArchive(StreamArchive):
         found = next((path for each in EXTRACTORS if (path := shutil.which(each))), None)
         if found is None:
             raise NoExtractor(
-                f"{name}: a rar is read through a program of the system, and none is installed",
+                f"{name}: Rellum reads rar archives with a system program, and none is installed",
                 hint=f"Install one of {', '.join(EXTRACTORS)}, or get the archive as a zip or 7z.",
             )
         self._program = found
@@ -146,4 +146,4 @@ def _ended(process: object) -> int:
 
 def _told(output: bytes, error: Exception | None) -> str:
     lines = output.decode("utf-8", "replace").strip().splitlines()
-    return lines[-1] if lines else str(error or "the extractor gives no reason")
+    return lines[-1] if lines else str(error or "the extractor gave no reason")

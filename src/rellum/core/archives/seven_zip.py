@@ -44,7 +44,7 @@ class SevenZipArchive(StreamArchive):
         with JoinedFile(self.parts) as joined:
             whole = declared_size(joined.read_at(0, _HEADER.size))
             if whole > joined.size:
-                raise self.fault(f"is cut short: {joined.size:,} of {whole:,} bytes are here")
+                raise self.fault(f"is truncated: {joined.size:,} of {whole:,} bytes are here")
             self._admitted(self._open(joined), Gate(name, self.packed_bytes, limits))
 
     def walk(self, gate: Gate, sink_for: SinkFor) -> None:
@@ -94,8 +94,8 @@ class SevenZipArchive(StreamArchive):
             raise self.fault(f"{where} is damaged: its checksum is wrong") from error
         except py7zr.exceptions.UnsupportedCompressionMethodError as error:
             raise ArchiveFault(
-                f"{self.name}: it is packed by a method that is not read here ({error.args[-1]})",
-                hint="Unpack it with another program and take the folder.",
+                f"{self.name}: it uses an unsupported compression method ({error.args[-1]})",
+                hint="Unpack it with another program, then take the folder.",
             ) from error
         except OSError as error:
             if error.errno is not None:  # the disk's fault, not the archive's
@@ -112,7 +112,7 @@ class SevenZipArchive(StreamArchive):
         with self._reading("its list of members cannot be read"):
             archive = py7zr.SevenZipFile(io.BufferedReader(joined, 1 << 18), "r")
         if archive.password_protected:
-            raise self.fault("is encrypted; make or get one that is not")
+            raise self.fault("is encrypted; Rellum needs an unencrypted one")
         return archive
 
     def _admitted(self, archive: SevenZipFile, gate: Gate) -> list[_Listed]:
@@ -126,7 +126,7 @@ class SevenZipArchive(StreamArchive):
             fault = _fault_of_kind(mode, attributes)
             is_link = stat.S_ISLNK(mode)
             if is_link and size > LONGEST_TARGET:
-                fault = "is a link with an overlong target"
+                fault = "is a link whose target is too long"
             path = gate.admit(str(file.filename), size, fault, is_folder=is_folder or is_link)
             if not is_folder:
                 members.append(_Listed(path, size, bool(mode & stat.S_IXUSR), is_link))
@@ -205,7 +205,7 @@ def _key(name: str) -> MemberPath:
 def _fault_of_kind(mode: int, attributes: int) -> str:
     kind = stat.S_IFMT(mode)
     if kind != stat.S_IFLNK and attributes & _JUNCTION_BIT:
-        return "is a link of a kind that is not read here"
+        return "is a link of an unsupported kind"
     if kind not in (0, stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK):
         return "is neither a file nor a folder"
     return ""

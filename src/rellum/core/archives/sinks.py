@@ -64,7 +64,7 @@ class FileSink(HashSink):
             raise ContentMismatch(
                 f"{self._archive}: the member {self._job.member} is not what was checked when it "
                 "was taken",
-                hint="The archive on the shelf changed. Take it again from a good copy.",
+                hint="The archive on the shelf has changed. Take it again from a good copy.",
             )
 
 

@@ -104,7 +104,7 @@ class _Checked(HashSink):
     def close(self) -> None:
         if self.size != self._declared:
             raise self._archive.fault(
-                f"the member {self._path} is cut short: {self.size:,} of {self._declared:,} bytes"
+                f"the member {self._path} is truncated: {self.size:,} of {self._declared:,} bytes"
             )
         self._note(
             Member(

@@ -70,9 +70,9 @@ class TarArchive(StreamArchive):
         except OSError as error:
             if error.errno is not None:  # the disk's fault, not the archive's
                 raise
-            raise self.fault(f"is damaged or cut short ({error})") from error
+            raise self.fault(f"is damaged or truncated ({error})") from error
         except Exception as error:  # each packer has errors of its own
-            raise self.fault(f"is damaged or cut short ({error})") from error
+            raise self.fault(f"is damaged or truncated ({error})") from error
 
     def walk_stream(self, stream: IO[bytes], gate: Gate, sink_for: SinkFor) -> None:
         """Read a tar that is not packed. Raises what ``tarfile`` raises, and ArchiveFault."""

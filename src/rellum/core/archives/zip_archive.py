@@ -117,7 +117,7 @@ class ZipArchive(Archive):
     def _target(self, entry: _Entry, file: _OpenZip) -> str:
         """Return what a link points to, which a zip has as its content. Raises ArchiveFault."""
         if entry.info.file_size > LONGEST_TARGET:
-            raise self._gate.refuse(f"the member {entry.path!r} is a link with an overlong target")
+            raise self._gate.refuse(f"the member {entry.path!r} is a link whose target is too long")
         content = b"".join(file.pieces(entry))
         if crc32(content, 0) != entry.info.CRC:
             raise self.fault(f"the member {entry.path} is damaged: its checksum is wrong")
@@ -220,7 +220,7 @@ class _OpenZip:
         name = info.orig_filename.encode("utf-8" if info.flag_bits & _UTF8 else "cp437")
         header = self._file.read_at(entry.offset, _LOCAL_HEADER.size + len(name))
         if len(header) < _LOCAL_HEADER.size or header[:4] != b"PK\x03\x04":
-            raise self._archive.fault(f"the member {entry.path} is cut short")
+            raise self._archive.fault(f"the member {entry.path} is truncated")
         _, flags, method, _, packed, size, name_length, extra_length = _LOCAL_HEADER.unpack_from(
             header
         )
@@ -229,7 +229,7 @@ class _OpenZip:
             is_same = is_same and (packed, size) == (info.compress_size, info.file_size)
         if not is_same or name_length != len(name) or header[_LOCAL_HEADER.size :] != name:
             raise self._archive.fault(
-                f"the member {entry.path} is another in the list than where it stands"
+                f"the member {entry.path} differs between the archive's list and its data"
             )
         return int(entry.offset + _LOCAL_HEADER.size + name_length + extra_length)
 
@@ -238,7 +238,7 @@ class _OpenZip:
         while left:
             piece = self._file.read_at(offset, min(left, PIECE_BYTES))
             if not piece:
-                raise self._archive.fault(f"the member {entry.path} is cut short")
+                raise self._archive.fault(f"the member {entry.path} is truncated")
             yield piece
             left -= len(piece)
             offset += len(piece)
@@ -248,7 +248,7 @@ class _OpenZip:
         info = entry.info
         if len(self._archive.parts) > 1:
             raise self._archive.fault(
-                f"the member {entry.path} is packed by a method that is not read from split zips"
+                f"the member {entry.path} uses a compression method that is not supported in split zips"
             )
         try:
             with zipfile.ZipFile(self._archive.parts[0]) as zipped, zipped.open(info) as member:
@@ -256,7 +256,7 @@ class _OpenZip:
                 while piece := member.read(PIECE_BYTES):
                     left -= len(piece)
                     if left < 0:
-                        raise zipfile.BadZipFile("it holds more than it declares")
+                        raise zipfile.BadZipFile("it contains more than it declares")
                     yield piece
         except (zipfile.BadZipFile, NotImplementedError, EOFError, OSError, RuntimeError) as error:
             raise ArchiveFault(

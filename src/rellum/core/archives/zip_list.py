@@ -115,7 +115,7 @@ def _no_list(path: str, error: Exception) -> str:
     with open(path, "rb") as file:
         begins_well = file.read(4) in (b"PK\x03\x04", b"PK\x07\x08")
     if begins_well and isinstance(error, zipfile.BadZipFile) and "not a zip" in str(error):
-        return "begins as a zip does but its end is missing: the download stopped half way"
+        return "starts like a zip but has no end: the download is incomplete"
     return f"its list of members cannot be read ({error})"
 
 

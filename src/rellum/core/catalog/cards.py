@@ -64,14 +64,12 @@ def read_card(
     name = head.text("name", "Tidal Currents", required=True)
     kind = head.text("kind", "mod") or "mod"
     if kind not in KINDS:
-        head.fault(f"{kind!r} is no kind; it is one of {', '.join(KINDS)}", "kind")
+        head.fault(f"{kind!r} is not a kind; use one of {', '.join(KINDS)}", "kind")
     licence = head.text("licence", "CC-BY-4.0") or ""
     scheme = head.text("versions", DOTTED.scheme) or DOTTED.scheme
     if scheme not in SCHEMES:
         known = ", ".join(SCHEMES)
-        head.fault(
-            f"{scheme!r} is no ordering of versions that Rellum knows; write {known}", "versions"
-        )
+        head.fault(f"{scheme!r} is not a version ordering; use {known}", "versions")
     head.finish()
     reading = _Reading(ModId(mod_id or ""), find_ordering(table)[1], places, orderings)
     said = [each for reader in root.tables("release") for each in _read_release(reader, reading)]
@@ -136,7 +134,7 @@ def _read_release(reader: TableReader, reading: _Reading) -> list[Said]:
     names = [build.parsed("name", "harbour", parse_id, required=True) or "" for build in builds]
     for index, name in enumerate(names):
         if name and name in names[:index]:
-            builds[index].fault(f"the build {name!r} stands here twice", "name")
+            builds[index].fault(f"the build {name!r} appears twice here", "name")
     said = []
     for build, name in zip(builds, names, strict=True):
         body = _read_body(build, replace(release, source=build.source), reading)
@@ -176,7 +174,7 @@ def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Rele
     if "full" in reader:
         body = replace(body, full=_read_whole(reader.table("full"), reading))
         if release.patches is None:
-            reader.fault("only a patch can be had in full instead: write 'patches'", "full")
+            reader.fault("only a patch can also be offered in full: write 'patches'", "full")
     reader.finish()
     return body
 
@@ -269,7 +267,7 @@ def _read_file(reader: TableReader) -> ReleaseFile | None:
         try:
             urlsplit(url)
         except ValueError as error:
-            reader.fault(f"{url!r} is no address: {error}", "from", index)
+            reader.fault(f"{url!r} is not a valid address: {error}", "from", index)
     by_hand = reader.text("by-hand", "Sign in and press Get.") or ""
     page = reader.text("page", "https://files.example.invalid/tidal") or ""
     unpacked = reader.integer("unpacked", 310_000)

@@ -26,7 +26,7 @@ def read_edit(
     form = reader.text("by", "diff", required=True)
     known = get_args(EditForm)
     if form is not None and form not in known:
-        reader.fault(f"{form!r} is no form of an edit; it is one of {', '.join(known)}", "by")
+        reader.fault(f"{form!r} is not a form of edit; use one of {', '.join(known)}", "by")
     member = reader.text("with", "patches/sea.diff", required=form != "keys")
     settings_form, settings = _read_settings(reader, str(path or ""), form)
     fuzz = reader.integer("fuzz", 1) or 0
@@ -72,19 +72,19 @@ def _read_settings(
     """Read the keys that an edit sets (tables are sections) and takes out, and the file's form."""
     text = reader.text("as", "ini")
     if text is not None and text not in settings_forms():
-        reader.fault(f"{text!r} is no form; it is one of {', '.join(settings_forms())}", "as")
+        reader.fault(f"{text!r} is not a form; use one of {', '.join(settings_forms())}", "as")
     table = reader.value("set") if "set" in reader else {}
     settings: list[Setting] = []
     if isinstance(table, dict):
         settings = list(_flattened(table, ()))
     if not isinstance(table, dict) or any(value is None for _, value in settings):
-        reader.fault("it is a table of keys with texts, numbers, true or false", "set")
+        reader.fault("write a table of keys with texts, numbers, true or false", "set")
     settings += [(tuple(key.split(".")), None) for key in reader.texts("remove", "sea.depth")]
     if form == "keys" and not settings:
         reader.fault("it sets no key and takes none out: write 'set' or 'remove'")
     found = next((each for each in settings_forms() if each == text), form_by_name(path))
     if form == "keys" and found is None:
-        reader.fault("the file's ending does not tell its form: write 'as'", "file")
+        reader.fault("the file's ending does not show its form: write 'as'", "file")
     return found, tuple(settings)
 
 

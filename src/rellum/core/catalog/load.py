@@ -141,7 +141,7 @@ def find_mod(catalog: Catalog, mod_id: str) -> Mod:
     if mod is None:
         raise UnknownMod(
             f"no card in the catalog is for {mod_id!r}" + nearest(mod_id, catalog.mods),
-            hint=f"Cards lie in {', '.join(shown_file(each) for each in catalog.folders)}.",
+            hint=f"Cards are in {', '.join(shown_file(each) for each in catalog.folders)}.",
         )
     return mod
 

@@ -24,7 +24,7 @@ def read_options(
         if group is None:
             continue
         if group.id in groups:
-            reader.fault(f"the option {group.id!r} stands here twice", "id")
+            reader.fault(f"the option {group.id!r} appears twice here", "id")
         groups[group.id] = group
     return tuple(groups.values())
 
@@ -39,13 +39,13 @@ def _read_group(
     for each in reader.tables("choice"):
         choice = _read_choice(each, ordering, orderings)
         if choice.id in choices:
-            each.fault(f"the choice {choice.id!r} stands here twice", "id")
+            each.fault(f"the choice {choice.id!r} appears twice here", "id")
         choices[choice.id] = choice
     if not choices:
         reader.fault("there is no [[option.choice]]")
     for name in default:
         if choices and name not in choices:
-            words = f"{name!r} is no choice of this option" + nearest(name, choices)
+            words = f"{name!r} is not a choice of this option" + nearest(name, choices)
             reader.fault(words, "default")
     reader.finish()
     if group_id is None:

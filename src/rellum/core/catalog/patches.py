@@ -50,7 +50,7 @@ def complete_patches(said: list[Said], faults: list[Fault]) -> list[Release]:
         other = next((each for each in by_name if each[0] == release.version), None)
         same_table = other and by_name[other].release.source.key[:2] == release.source.key[:2]
         if name in by_name or (other and not same_table):
-            faults.append(_fault(release, f"version {release.version} stands here twice"))
+            faults.append(_fault(release, f"version {release.version} appears twice here"))
         by_name[name] = each
     return [_completed(each, by_name, faults) for each in said]
 

@@ -34,12 +34,12 @@ def read_place(reader: TableReader, places: Mapping[str, PlacePath]) -> PlaceRul
     if kinds and kinds[0] != "take":
         for key in _ONLY_OF_MEMBERS:
             if key in reader:
-                reader.fault(f"only for what is taken from an archive, not with {kinds[0]!r}", key)
+                reader.fault(f"only for files from an archive, not with {kinds[0]!r}", key)
     take = reader.parsed("take", "TidalCurrents/**", checked_glob) or "**"
     expect = reader.texts("expect", "tides.dat")
     for index, each in enumerate(expect):
         if fault := fault_in_relative(each.rstrip("/")):
-            reader.fault(f"{each!r} cannot be expected: {fault}", "expect", index)
+            reader.fault(f"{each!r} is not valid here: {fault}", "expect", index)
     leave_out = reader.texts("leave-out", "*.txt")
     for index, each in enumerate(leave_out):
         reader.convert(each, checked_glob, "leave-out", index)

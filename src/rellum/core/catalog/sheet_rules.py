@@ -77,7 +77,7 @@ def _checked_template(reader: TableReader, text: str, key: str) -> str:
         known = ", ".join(f"{{{each}}}" for each in USER_FOLDERS)
         reader.fault(f"{text!r} does not begin with a folder of the user's ({known})", key)
     elif fault := fault_in_relative(rest):
-        reader.fault(f"{text!r} names no folder in {head} that can be a place: {fault}", key)
+        reader.fault(f"{text!r} does not name a folder in {head} that can be a place: {fault}", key)
     return text
 
 
@@ -92,7 +92,9 @@ def read_names(reader: TableReader, places: Places) -> dict[str, NameRule]:
         with_ending = table.flag("with-ending")
         table.finish()
         if not PLACE_NAME.match(name):
-            reader.fault(f"{name!r} is no name; use small letters, digits and hyphens", name)
+            reader.fault(
+                f"{name!r} is not a valid name; use small letters, digits and hyphens", name
+            )
         elif pattern is not None:
             names[name] = NameRule(pattern=pattern, with_ending=with_ending, source=table.source)
     return names

@@ -29,7 +29,7 @@ ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*\Z")
 def parse_id(text: str) -> str:
     """Check an id: small letters, digits and single hyphens. Raises ValueError."""
     if not ID.match(text) or len(text) > 64:
-        raise ValueError(f"{text!r} is not an id; use small letters, digits and hyphens")
+        raise ValueError(f"{text!r} is not a valid id; use small letters, digits and hyphens")
     return text
 
 

@@ -50,7 +50,7 @@ def raise_faults(faults: Iterable[str], what: str) -> None:
     if details:
         count = "a mistake" if len(details) == 1 else f"{len(details)} mistakes"
         raise FileFaults(
-            f"{what} has {count}", details=details, hint="Correct the lines named and try again."
+            f"{what} has {count}", details=details, hint="Correct these lines and try again."
         )
 
 
@@ -63,7 +63,7 @@ def parse_toml(file: str) -> tuple[dict[str, Any] | None, str]:
     except OSError as error:
         return None, f"{name}:1: cannot be read: {error.strerror}"
     if len(content) > MAX_FILE_BYTES:
-        return None, f"{name}:1: is larger than {MAX_FILE_BYTES >> 20} MiB, too large for a card"
+        return None, f"{name}:1: larger than {MAX_FILE_BYTES >> 20} MiB, too large for a card"
     # The standard library's reader, compiled and with limits to how deep a file may nest.
     import tomli
 
@@ -75,7 +75,7 @@ def parse_toml(file: str) -> tuple[dict[str, Any] | None, str]:
     except tomli.TOMLDecodeError as error:
         return None, _syntax_fault(name, content.decode("utf-8"), str(error))
     except ValueError:
-        return None, f"{name}:1: holds a number that is too long"
+        return None, f"{name}:1: contains a number that is too long"
     except RecursionError:
         return None, f"{name}:1: is nested too deeply"
 
@@ -156,7 +156,7 @@ class TableReader:
                 self.fault(f"{key!r} is missing; write e.g. {key} = {written}")
             return None
         if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
-            self.fault(f"{_shown(value)} does not fit here; write e.g. {key} = {written}", key)
+            self.fault(f"{_shown(value)} is not valid here; write e.g. {key} = {written}", key)
             return None
         return value
 
@@ -175,7 +175,7 @@ class TableReader:
         """Take a whole number that is not negative."""
         value = self._take(key, int, str(example), required=False)
         if value is not None and not 0 <= value < 1 << 63:
-            what = "is negative" if value < 0 else "is larger than any number here can be"
+            what = "is negative" if value < 0 else "is too large"
             self.fault(f"{key!r} {what}; write e.g. {key} = {example}", key)
             return None
         return value
@@ -233,7 +233,7 @@ class TableReader:
             return []
         value = self._table[key]
         if not isinstance(value, list) or not all(isinstance(each, dict) for each in value):
-            self.fault(f"{_shown(value)} does not fit here; write [[{key}]]", key)
+            self.fault(f"{_shown(value)} is not valid here; write [[{key}]]", key)
             return []
         return [
             TableReader(each, self, self._faults, (key, index)) for index, each in enumerate(value)
@@ -242,7 +242,7 @@ class TableReader:
     def finish(self) -> None:
         """Note every key that was not taken."""
         for key in self._table.keys() - self._known:
-            self.fault(f"Rellum knows no such key here{nearest(key, self._known)}", key)
+            self.fault(f"unknown key{nearest(key, self._known)}", key)
 
 
 def _shown(value: object) -> str:

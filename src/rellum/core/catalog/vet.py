@@ -88,7 +88,7 @@ def _of_chosen_options(mod: Mod, chosen: ChosenOptions, source: Source) -> Itera
             yield Fault(source=source, message=words)
         elif choice not in groups[group]:
             known = nearest(choice, groups[group]) or f"; there are {', '.join(groups[group])}"
-            yield Fault(source=source, message=f"{choice!r} is no choice of {group}{known}")
+            yield Fault(source=source, message=f"{choice!r} is not a choice of {group}{known}")
 
 
 def _of_surroundings(catalog: Catalog, release: Release) -> Iterator[Fault]:
@@ -119,12 +119,12 @@ def _of_game(catalog: Catalog, game: str | None, source: Source) -> Iterator[Fau
         return
     range_ = parse_range(game)
     if range_.is_empty:
-        yield Fault(source=source.at("game"), message=f"no version at all lies in '{game}'")
+        yield Fault(source=source.at("game"), message=f"no version at all matches '{game}'")
     elif catalog.sheet.known_versions and not any(
         version in range_ for version in catalog.sheet.known_versions
     ):
         known = ", ".join(version.text for version in catalog.sheet.known_versions)
-        words = f"no version of the game lies in '{game}'; the sheet knows {known}"
+        words = f"no known game version matches '{game}'; the sheet knows {known}"
         yield Fault(source=source.at("game"), message=words)
 
 
@@ -137,7 +137,7 @@ def _of_needs(catalog: Catalog, needs: Iterable[Need], source: Source) -> Iterat
                 yield _unknown_mod(catalog, each.mod, at)
             elif not _is_there(catalog, each.mod, catalog.range_of(each)):
                 known = ", ".join(r.version.text for r in mod.releases[:8]) if mod else "stand-ins"
-                words = f"no release of {each.mod} lies in '{each.range}'; there are {known}"
+                words = f"no release of {each.mod} matches '{each.range}'; there are {known}"
                 yield Fault(source=at, message=words)
 
 

@@ -282,5 +282,5 @@ def _stamp_of(content: Content | None) -> tuple[int, int] | None:
 def _unexpected(path: str) -> FolderChanged:
     return FolderChanged(
         f"{path} changed while Rellum worked",
-        hint="Close whatever writes to the game folder, then try again.",
+        hint="Close the program that writes to the game folder, then try again.",
     )

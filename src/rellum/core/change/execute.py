@@ -134,15 +134,15 @@ def _end(journal: Journal, site: Site) -> None:
         settle(journal, site)
     except (OSError, RellumError, sqlite3.Error) as error:
         raise Unsettled(
-            f"{journal.action} is carried out in the game, but not all that goes with it: {_words(error)}",
-            hint="Nothing is lost. Mend the cause; the next Rellum command on this pack goes on.",
+            f"{journal.action} was carried out in the game, but not completely outside it: {_words(error)}",
+            hint="Nothing is lost. Fix the cause; the next Rellum command on this pack continues.",
         ) from error
     last_word.say(Standing.DONE)
     try:
         clean_up(journal, site, is_recorded=True, spare=spare_roots(journal))
     except (OSError, RellumError, sqlite3.Error) as error:
         note(
-            f"some files are left that were needed meanwhile: {_words(error)}; the next command removes them"
+            f"could not remove some temporary files: {_words(error)}; the next command removes them"
         )
 
 
@@ -197,7 +197,7 @@ def _is_recorded(error: BaseException, journal: Journal, site: Site) -> bool:
     except sqlite3.Error as second:
         raise StillBroken(
             f"{journal.action} failed: {_words(error)}; whether it was recorded cannot be read: {second}",
-            hint="Nothing is lost. Mend the cause; the next Rellum command on this pack goes on.",
+            hint="Nothing is lost. Fix the cause; the next Rellum command on this pack continues.",
         ) from error
 
 
@@ -210,7 +210,7 @@ def _taken_back(error: BaseException, journal: Journal, site: Site) -> BaseExcep
     except (OSError, RellumError, sqlite3.Error) as second:
         return StillBroken(
             f"{journal.action} failed: {reason}; taking it back failed too: {_words(second)}",
-            hint="Nothing is lost. Mend the cause; the next Rellum command on this pack goes on.",
+            hint="Nothing is lost. Fix the cause; the next Rellum command on this pack continues.",
         )
     last_word.say(Standing.UNTOUCHED)
     if isinstance(error, KeyboardInterrupt):
@@ -222,7 +222,7 @@ def _taken_back(error: BaseException, journal: Journal, site: Site) -> BaseExcep
         return error
     return RolledBack(
         f"{journal.action} failed and was taken back: {reason}",
-        hint=hint or "The game folder is as it was before. Mend the cause and try again.",
+        hint=hint or "The game folder is as it was before. Fix the cause and try again.",
     )
 
 
@@ -279,7 +279,7 @@ def _keep(path: PlacePath, before: Content, site: Site, roots: Roots) -> str:
         note_suspect(site.state, path, file)
         raise ChangedUnseen(
             f"{shown(path)} was changed, though its size and time were not",
-            hint="That is noted: call the command again, and a copy of the file is kept. "
+            hint="Rellum noted this. Run the command again, and it keeps a copy of the file. "
             "'rellum check --deep' finds all such files.",
         ) from error
 

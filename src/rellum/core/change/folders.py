@@ -30,7 +30,7 @@ def refuse_files_above(paths: Iterable[PlacePath], roots: Roots) -> None:
                 raise CannotLay(
                     f"{shown(folder)} is {what} in the game folder, "
                     f"and {shown(path)} should go below it",
-                    hint="Rellum writes through no link. Move it away, or correct the card.",
+                    hint="Rellum never writes through a link. Move it away, or correct the card.",
                 )
 
 

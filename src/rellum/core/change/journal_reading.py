@@ -68,7 +68,7 @@ def read_journal(path: str) -> Journal | None:
         raise NewerJournal(
             f"a change was interrupted whose journal has format {begin['begin']['format']}, and this Rellum "
             f"writes {FORMAT}: {path}",
-            hint="Nothing was changed. Let the Rellum that began the change bring it to an end.",
+            hint="Nothing was changed. Use the version of Rellum that began the change to finish it.",
         )
     last = lines.records[-1] if lines.records else None
     if begin is None or None in lines.records:

@@ -139,7 +139,7 @@ def _with_members(finding: Finding, opened: Session) -> Finding:
     try:
         now = members_of(opened.roots.absolute(finding.path), finding.path)
     except (PatchFault, OSError):
-        return replace(finding, detail=f"{finding.detail}; it is no container any more")
+        return replace(finding, detail=f"{finding.detail}; it is no longer a container")
     return replace(finding, members=tuple(compare_members(made.members, now) if made else ()))
 
 

@@ -53,8 +53,8 @@ def open_pack(
         open_state(home).close()  # raises, with the reason
     if os.path.isdir(home.waiting_store) and not making_anew:
         raise StateFault(
-            f"the state of {home.folder} was being made anew, and that was cut short",
-            hint="Begin again: rellum adopt GAME --rebuild",
+            f"the state of {home.folder} was being rebuilt, and that was interrupted",
+            hint="Start again: rellum adopt GAME --rebuild",
         )
     with hold_pack(home):
         state = open_state(home)
@@ -141,7 +141,7 @@ def _found_again(home: PackHome, state: State, adopted: Adopted) -> Adopted:
     if moved is None:
         raise GameGone(
             f"the game folder {adopted.folder} is not there",
-            hint="Put it back, connect its disk, or write where it is under [game] folder in rellum.toml.",
+            hint="Put it back, connect its disk, or write its path to [game] folder in rellum.toml.",
         )
     adopted = adopted._replace(folder=os.path.abspath(moved))
     state.set_folder(adopted.folder)

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 
 NOT_KEPT = (
-    "no copy is kept of what lay there before the mod, so it stays as it is: "
+    "no copy is kept of the file from before the mod, so it stays as it is: "
     "'rellum restore PATH --from COPY' takes a vanilla file from a clean copy"
 )
 
@@ -328,7 +328,7 @@ class _Planner:
         if under is None:
             why = "the vanilla file was missing already when a mod was laid over it"
         else:
-            why = "what lay under the mod is not the vanilla file of this version of the game"
+            why = "the file under the mod is not the vanilla file of this game version"
         stands = under is not None and now is not None and now.digest == under.digest
         if under is not None and (stands or self.has_original(under.digest)):
             self.left_alone.append((laid.path, f"{why}, and no copy of that one is kept"))

@@ -38,8 +38,8 @@ def refuse_no_folder(folder: str) -> None:
         os.makedirs(folder, exist_ok=True)
     except OSError as error:
         raise CannotWrite(
-            f"{folder} cannot be a folder to write to: {error.strerror}",
-            hint="Move what is there away, and try again.",
+            f"{folder} cannot be used as a folder to write to: {error.strerror}",
+            hint="Move the existing file away, then try again.",
         ) from error
 
 
@@ -89,7 +89,7 @@ def refuse_without_room(space: Space) -> None:
     if space.needed > space.free:
         raise NoSpace(
             f"the change needs {space.needed:,} bytes, and the disk has {space.free:,} free",
-            hint="Nothing was changed. Make room and try again.",
+            hint="Nothing was changed. Free some space and try again.",
         )
 
 
@@ -99,11 +99,11 @@ def refuse_unready(roots: Roots) -> None:
         if not os.access(existing(folder), os.W_OK):
             raise CannotWrite(
                 f"{name} {folder} cannot be written",
-                hint="Nothing was changed. Change its rights, or connect its disk for writing.",
+                hint="Nothing was changed. Change its permissions, or make its disk writable.",
             )
         staging = os.path.join(folder, STAGING_NAME)
         if os.path.lexists(staging):
             raise CannotWrite(
-                f"{staging} is in the way: Rellum works in a folder of that name, and removes it",
-                hint="Nothing was changed. Look what is in it, move it away, and try again.",
+                f"{staging} is in the way: Rellum uses a folder of that name, and removes it afterwards",
+                hint="Nothing was changed. Check what is in it, move it away, then try again.",
             )

@@ -100,7 +100,7 @@ def find_rebase(opened: Session, sheet: GameSheet, *, forced: bool = False) -> R
     if drift.update and drift.update.waiting:
         raise HalfUpdated(
             half_words(drift.update),
-            hint="Let the game's store finish, then try again; or put the old files back with "
+            hint="Let the store finish the update, then try again; or put the old files back with "
             "'rellum restore --damaged --from COPY'.",
         )
     if forced and not drift.update and not now.has_moved_on_from(before):
@@ -120,20 +120,20 @@ def _refuse_damage(sheet: GameSheet, before: Identity) -> None:
             raise NoUpdate(
                 f"the game is still {before.version}, whose files are known: what differs is no update",
                 details=(f"known by {place_of(known.source)}",),
-                hint="See 'rellum check'; 'rellum restore --damaged' puts vanilla files right.",
+                hint="See 'rellum check'; 'rellum restore --damaged' repairs vanilla files.",
             )
 
 
 def half_words(update: GameUpdate) -> str:
     """Say how far an update of the game has come."""
     total = update.files + update.waiting
-    return f"{update.files:,} of {total:,} files are of {update.version}, the others are not yet"
+    return f"{update.files:,} of {total:,} files are of {update.version}, the others not yet"
 
 
 def _as_known(sheet: GameSheet, update: GameUpdate, now: Identity) -> Identity:
     """Return what the game is by a known baseline, where its own mark does not tell."""
     known = next(each for each in sheet.baselines if each.version.text == update.version)
-    evidence = f"version {known.version}: its files are as known ({place_of(known.source)})"
+    evidence = f"version {known.version}: its files match the known list ({place_of(known.source)})"
     return replace(
         now,
         version=known.version,

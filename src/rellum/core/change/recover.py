@@ -45,8 +45,8 @@ def recover(site: Site) -> Recovered | None:
         return Recovered(action=journal.action, outcome="undone", left=left)
     except (OSError, RellumError, sqlite3.Error) as error:
         raise StillBroken(
-            f"'{journal.action}' was interrupted and cannot be brought to an end: {error}",
-            hint="Nothing is lost. Mend the cause and call any Rellum command on this pack again.",
+            f"'{journal.action}' was interrupted and cannot be finished: {error}",
+            hint="Nothing is lost. Fix the cause and run any Rellum command on this pack again.",
         ) from error
 
 

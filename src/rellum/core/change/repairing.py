@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from rellum.core.layers.model import Brought
 
 NO_SOURCE = (
-    "its archive is not on the shelf: 'rellum fetch' gets it, or 'rellum apply' lays it anew"
+    "its archive is not on the shelf: 'rellum fetch' gets it, or 'rellum apply' installs it again"
 )
 
 

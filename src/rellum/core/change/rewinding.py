@@ -19,14 +19,14 @@ from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
 from rellum.core.paths import PlacePath, Roots, is_in_game, parents, root_of
 
-LOST_VANILLA = "the vanilla file of then is kept nowhere: name a copy of the game by --from"
+LOST_VANILLA = "the vanilla file of that time is kept nowhere: name a copy of the game with --from"
 LOST_OF_MOD = (
-    "what its mod laid there is kept nowhere: get its archive with 'rellum fetch' or 'rellum take', "
-    "then call rewind again"
+    "the mod's file of that time is kept nowhere: get its archive with 'rellum fetch' or 'rellum take', "
+    "then run rewind again"
 )
-LOST_ELSE = "its content of then is kept nowhere"
+LOST_ELSE = "its content of that time is kept nowhere"
 CHANGED_INSTEAD = (
-    "what a mod laid there is kept nowhere; the file as it was changed since comes back"
+    "the mod's file of that time is kept nowhere; the version that was changed since comes back"
 )
 
 

@@ -13,7 +13,7 @@ PROC = "/proc"
 
 
 class GameRunning(UserError):
-    """A program runs from the game folder, works in it, or has a file of it open."""
+    """A program is running from the game folder, works in it, or has a file of it open."""
 
     code = "game-running"
 
@@ -33,7 +33,7 @@ def refuse_running(folders: Sequence[str]) -> None:
         raise GameRunning(
             f"the game is in use by {', '.join(f'{each.name} ({each.number})' for each in found[:3])}",
             details=tuple(f"{each.name} (process {each.number}) {each.why}" for each in found[:10]),
-            hint="Close it and try again, or say --even-if-running.",
+            hint="Close it and try again, or add --even-if-running.",
         )
 
 
@@ -64,14 +64,14 @@ def _use(process: object, prefixes: tuple[str, ...]) -> str:
     assert isinstance(process, psutil.Process)
     with suppress(psutil.Error, OSError):
         if _is_in(process.exe(), prefixes):
-            return "runs from the game folder"
+            return "is running from the game folder"
     with suppress(psutil.Error, OSError):
         script = next((word for word in process.cmdline()[1:3] if _is_in(word, prefixes)), "")
         if script:
             return f"runs {script}"
     with suppress(psutil.Error, OSError):
         if _is_in(process.cwd(), prefixes):
-            return "works in the game folder"
+            return "is working in the game folder"
     with suppress(psutil.Error, OSError):
         for file in process.open_files():
             if _is_in(file.path, prefixes):

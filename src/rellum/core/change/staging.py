@@ -97,7 +97,7 @@ def _stage_file(
         if hash_file(target) != after.digest:
             raise FolderChanged(
                 f"{file} changed while Rellum worked",
-                hint="Close whatever writes to it, then try again.",
+                hint="Close the program that writes to it, then try again.",
             )
     disk.set_mode_and_time(target, after.mode, time.time_ns())
 

@@ -65,7 +65,7 @@ def supply_contents(
     except OSError as error:
         raise NoSupply(
             f"the originals in {source} cannot be taken in: {error.strerror or error}",
-            hint="Nothing was changed. Mend that and try again.",
+            hint="Nothing was changed. Fix that and try again.",
         ) from error
     return {path for path, content in wanted.items() if store.has(content.digest)}
 

@@ -85,12 +85,12 @@ def refuse_open(same_names: Sequence[SameName], conflicts: Sequence[SettingsConf
     if open_ones:
         first = open_ones[0]
         raise UnsettledFolder(
-            "a folder would come into a folder of the same name, and nobody says whether that is meant",
+            "a folder would go into one of the same name, and the pack does not say whether that is intended",
             details=tuple(
                 f"{each.archive}: {each.folder} would become {shown(each.to)}/{each.folder}"
                 for each in open_ones
             ),
-            hint=f'Under [nested] in rellum.toml: "{first.to}" = "once" (only what is in it) or "twice" '
-            "(as it comes); a terminal asks.",
+            hint=f'Write "{first.to}" = "once" (only its contents) or "twice" (as it is) under [nested] in '
+            "rellum.toml.",
         )
     refuse_unsettled(conflicts)

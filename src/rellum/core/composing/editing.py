@@ -92,7 +92,7 @@ def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) ->
             if part.is_gone and new:
                 raise PatchFault(
                     f"{where}: the diff deletes {shown(edit.path)}, and lines of it would be left",
-                    hint="It is for another version of that file.",
+                    hint="It is meant for another version of that file.",
                 )
             write_made(target, new)
         if edit.gives and sha256_file(target) != edit.gives:

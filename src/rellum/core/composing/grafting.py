@@ -52,7 +52,7 @@ def graft_layers(
         where = place_of(graft.source)
         if graft.name in catalog.mods:
             raise GraftFault(
-                f"{where}: {graft.name!r} is the id of a mod", hint="Call the graft otherwise."
+                f"{where}: {graft.name!r} is the id of a mod", hint="Give the graft another name."
             )
         slot, had = _slot(graft, catalog, workshop)
         _refuse_slot_twice(graft, slot, slots)
@@ -100,7 +100,7 @@ def _refuse_idle_renames(graft: Graft, members: list[Member]) -> None:
             raise GraftFault(
                 f"{place_of(graft.source.at('rename', pattern))}: no file of "
                 f"{shown_file(graft.donor)} fits {pattern!r}",
-                hint="Correct the pattern, or take it out.",
+                hint="Correct the pattern, or remove it.",
             )
 
 
@@ -164,7 +164,7 @@ def _slot(graft: Graft, catalog: Catalog, workshop: Workshop) -> tuple[PlacePath
     if not had:
         raise GraftFault(
             f"{where}: the game has no slot {shown(slot)}: there are no vanilla files in it",
-            hint="Name a folder or a file of the game that the graft is to stand for.",
+            hint="Name a folder or a file of the game that the graft replaces.",
         )
     return slot, had
 
@@ -176,7 +176,7 @@ def _donor_files(graft: Graft, workshop: Workshop) -> tuple[list[Member], Digest
     if not os.path.isfile(graft.donor):
         raise GraftFault(
             f"{place_of(graft.source.at('donor'))}: the donor {shown_file(graft.donor)} is not there",
-            hint="Name a game's folder or an archive, from the pack's folder.",
+            hint="Name a game folder or an archive, relative to the pack's folder.",
         )
     digest = _known_digest(graft.donor, workshop)
     shelf = workshop.shelf

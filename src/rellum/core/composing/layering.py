@@ -79,7 +79,7 @@ class Layers:
     @property
     def notes(self) -> tuple[tuple[str, str], ...]:
         """What is to be known of how a release is laid, by its owner, in words."""
-        ways = [(owner, f"{owner} is laid as {way}") for owner, way in self.ways]
+        ways = [(owner, f"{owner} is installed as {way}") for owner, way in self.ways]
         return (*ways, *((layer.owner, note) for layer in self.layers for note in layer.notes))
 
 
@@ -137,7 +137,7 @@ def _refuse_missing(missing: Sequence[NeededFile]) -> None:
                 + (")" if each.file.size is None else f", {each.file.size:,} bytes)")
                 for each in missing
             ),
-            hint="Get them with 'rellum fetch', or give them to Rellum with 'rellum take FILE'.",
+            hint="Download them with 'rellum fetch', or add them with 'rellum take FILE'.",
         )
 
 
@@ -184,7 +184,7 @@ class _Releasing:
         release = release_of(locked, self.line_up.catalog)
         if release is None:
             raise NoLineUp(
-                f"the card of {locked.mod} has no release {locked.version} any more",
+                f"the card of {locked.mod} no longer has a release {locked.version}",
                 hint="Make a new line-up with 'rellum resolve'.",
             )
         shelf = self.line_up.workshop.shelf

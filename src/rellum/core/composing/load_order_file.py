@@ -76,8 +76,8 @@ def _entries(rule: LoadOrderFile, paths: Iterable[tuple[PlacePath, int]]) -> set
 def _content(file: DiskFile) -> bytes:
     if file.size > MOST_BYTES:
         raise PatchFault(
-            f"{shown(file.path)} has {file.size:,} bytes, more than any load-order file has",
-            hint="Look whether 'file' under [load-order] in the game sheet is right.",
+            f"{shown(file.path)} has {file.size:,} bytes, too many for a load-order file",
+            hint="Check 'file' under [load-order] in the game sheet.",
         )
     with open(file.file, "rb") as stream:
         return stream.read()

@@ -191,15 +191,14 @@ def refuse_unsettled(conflicts: Sequence[SettingsConflict]) -> None:
     if unsettled:
         first = shown(unsettled[0].path)
         raise UnsettledSettings(
-            "you and a release changed the same settings, and nobody says who wins",
+            "you and a release changed the same settings, and the pack does not say who wins",
             details=tuple(
                 f"{shown(each.path)}: {conflict.key}: yours = {conflict.mine or 'gone'}, "
                 f"{each.owner} = {conflict.theirs or 'gone'}"
                 for each in unsettled
                 for conflict in each.conflicts
             ),
-            hint=f'Under [settings] in rellum.toml: "{first}" = "mine" or "theirs"; '
-            "a terminal asks.",
+            hint=f'Write "{first}" = "mine" or "theirs" under [settings] in rellum.toml.',
         )
 
 

@@ -69,7 +69,7 @@ def from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
     name = path[len(root_of(path)) + 1 :].partition("/")[0]
     if name in (MARKER_NAME, STAGING_NAME):
         raise CannotLay(
-            f"{file.owner} brings {shown(brought.path)}, a name that Rellum keeps for itself",
+            f"{file.owner} brings {shown(brought.path)}, a name that Rellum reserves",
             hint="Leave it out by 'take' in the card.",
         )
     if vanilla is not None and vanilla.content is None:

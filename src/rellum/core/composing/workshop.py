@@ -153,7 +153,7 @@ class Workshop:
         if not os.path.exists(self.shelf.path_of(digest)):
             raise MissingArchives(
                 "an archive that the change needs is no longer on the shelf",
-                hint="Call 'rellum fetch', or 'rellum take FILE', and try again.",
+                hint="Run 'rellum fetch', or 'rellum take FILE', then try again.",
             )
 
     def file(self, brought: Brought) -> str:
@@ -174,8 +174,8 @@ class Workshop:
         if digest != brought.digest:
             self.remember(brought.recipe, Made(digest, os.path.getsize(file), written.notes))
             raise NotTheSame(
-                f"{shown(brought.path)} was made anew and is not what it was the last time",
-                hint="Something that it is made of changed meanwhile. Try again.",
+                f"{shown(brought.path)} was rebuilt and differs from the last time",
+                hint="One of its sources changed meanwhile. Try again.",
             )
         return file
 
@@ -288,8 +288,8 @@ class Workshop:
                 if self._seems_vanilla(file, place):
                     note_suspect(self.opened.state, file_of(file.path), place)
                 raise NotAsAdopted(
-                    f"{shown(file.path)} is not as it was adopted, and something is made of it",
-                    hint=f"Bring it back first: rellum restore {shown(file.path)}",
+                    f"{shown(file.path)} is not as it was adopted, and the line-up builds on it",
+                    hint=f"Restore it first: rellum restore {shown(file.path)}",
                 )
         return self._files[file.digest]
 

@@ -179,7 +179,7 @@ class Fetcher:
                     return fault
                 # Some of the bytes came from elsewhere, or at another time: once more, all from here.
                 began_again = True
-                self._pause(job, "what had come before was wrong; beginning again")
+                self._pause(job, "the partial download was wrong; starting again")
             except AddressFails as error:
                 return str(error)
             except TryAgain as error:

@@ -68,16 +68,17 @@ def read_metalink(path: str) -> tuple[ListedFile, ...]:
         root = parse(path, forbid_dtd=True).getroot()
     except ET.ParseError as error:
         line, _ = error.position
-        raise MetalinkFault(f"{path}:{line}: is no XML that can be read ({error.msg})") from error
+        raise MetalinkFault(f"{path}:{line}: not valid XML ({error.msg})") from error
     except LookupError as error:
-        raise MetalinkFault(f"{path}:1: is in no encoding that is known ({error})") from error
+        raise MetalinkFault(f"{path}:1: in an unknown encoding ({error})") from error
     except DefusedXmlException as error:
         raise MetalinkFault(
-            f"{path}: has a document type or entities", hint="A Metalink has none; do not use it."
+            f"{path}: has a document type or entities",
+            hint="A Metalink file never has these. Do not use it.",
         ) from error
     if root is None or root.tag != _tag("metalink"):
         raise MetalinkFault(
-            f"{path}: is no Metalink 4 (RFC 5854)",
+            f"{path}: not a Metalink 4 file (RFC 5854)",
             hint="Other versions of Metalink are not read.",
         )
     found = tuple(_read_file(path, element) for element in root.findall(_tag("file")))

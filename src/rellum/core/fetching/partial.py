@@ -127,9 +127,9 @@ class Partial:
             return f"it has {self.size:,} bytes, not {wanted.size:,}"
         blake3_digest, sha256_digest = self._hashing.digests()
         if wanted.blake3 and blake3_digest != wanted.blake3:
-            return "its bytes are not those that the card means (BLAKE3)"
+            return "its content is not what the card says (BLAKE3)"
         if wanted.sha256 and sha256_digest != wanted.sha256:
-            return "its bytes are not those that the card means (SHA-256)"
+            return "its content is not what the card says (SHA-256)"
         return ""
 
     def hashes(self) -> tuple[str, dict[str, str]]:

@@ -99,7 +99,7 @@ class Transfer:
                         _refuse_a_page(piece, response)
                     most = self._patience.most_bytes if wanted.size is None else wanted.size
                     if partial.size + len(piece) > most:
-                        raise AddressFails(f"it sends more than the {most:,} bytes there are")
+                        raise AddressFails(f"it sends more than the expected {most:,} bytes")
                     partial.add(piece)
                     arrived(partial.size, total)
         except (requests.RequestException, urllib3.exceptions.HTTPError) as error:
@@ -129,7 +129,7 @@ class Transfer:
         except (requests.exceptions.InvalidURL, requests.exceptions.InvalidSchema) as error:
             raise AddressFails(_words(error)) from error
         except ValueError as error:  # brackets that are no address of version 6, and the like
-            raise AddressFails(f"the site sends on to what is no address: {error}") from error
+            raise AddressFails(f"the site redirects to an invalid address: {error}") from error
 
     def _follow(self, url: str, headers: dict[str, str]) -> Any:
         """Return the answer at the end of redirections; the bodies of these are not read."""
@@ -141,9 +141,9 @@ class Transfer:
             url = urljoin(url, response.headers["Location"])
             if urlsplit(url).scheme not in ("http", "https"):
                 raise AddressFails(
-                    f"the site sends on to {shown_url(url)}, which is no web address"
+                    f"the site redirects to {shown_url(url)}, which is not a web address"
                 )
-        raise AddressFails(f"the site sends on more than {_MOST_REDIRECTIONS} times")
+        raise AddressFails(f"the site redirects more than {_MOST_REDIRECTIONS} times")
 
     def _head_of(self, url: str, headers: dict[str, str]) -> Any:
         """Return an answer whose head has come; the whole head within a time, however slowly it drips.
@@ -174,7 +174,7 @@ class Transfer:
         asking.join(patience.connect + patience.stall)
         if not found:
             self._session = None
-            raise TryAgain("the site does not come to an end of its answer's head")
+            raise TryAgain("the site never finishes its response headers")
         if isinstance(found[0], Exception):
             raise found[0]
         return found[0]
@@ -187,14 +187,14 @@ class Transfer:
             raise TryAgain(f"the site answered {status} {response.reason or ''}".rstrip(), asked)
         if status == 416:
             partial.start_over()
-            raise TryAgain("the site has no such range of it; beginning again")
+            raise TryAgain("the site does not have that range; starting again")
         if status not in (200, 206):
             raise AddressFails(f"the site answered {status} {response.reason or ''}".rstrip())
         if status == 206:
             start, total = content_range(response.headers.get("Content-Range", ""))
             if start != partial.size:
                 partial.start_over()
-                raise TryAgain("the site sent another range than was asked for; beginning again")
+                raise TryAgain("the site sent a different range; starting again")
         else:
             # The whole file: the site knows no ranges, or its version is another one now.
             partial.start_over()
@@ -289,7 +289,7 @@ def _mark(headers: Any) -> str:
 def _refuse_a_page(piece: bytes, response: Any) -> None:
     said = what_instead(piece[:HEAD_BYTES])
     if said.startswith(A_PAGE):
-        said += ": the site probably wanted a sign-in"
+        said += ": the site probably requires a sign-in"
     if said:
         raise AddressFails(said)
     if response.headers.get("Content-Type", "").startswith("text/html"):
@@ -300,7 +300,7 @@ def _words(error: Exception) -> str:
     """Return what went wrong on the way, without the libraries' own wrapping."""
     text = str(error)
     for words, plain in (
-        ("Read timed out", "stalled: nothing came any more"),
+        ("Read timed out", "stalled: no more data arrived"),
         ("ConnectTimeout", "the site does not answer"),
         ("Connection refused", "the site refuses the connection"),
         ("Name or service not known", "there is no such host"),
@@ -310,7 +310,7 @@ def _words(error: Exception) -> str:
         ("Connection broken", "the transfer was cut"),
         ("Connection aborted", "the transfer was cut"),
         ("reset by peer", "the transfer was cut"),
-        ("certificate verify failed", "the site's certificate cannot be trusted"),
+        ("certificate verify failed", "the site's certificate is not trusted"),
     ):
         if words in text:
             return plain

@@ -56,11 +56,11 @@ def parse_sums(file: str, named_by: str = "") -> dict[PlacePath, str]:
         with open(file, encoding="utf-8") as text:
             lines = text.read().split("\n")
     except (OSError, UnicodeDecodeError) as error:
-        why = error.strerror if isinstance(error, OSError) else "it is no UTF-8 text"
+        why = error.strerror if isinstance(error, OSError) else "it is not UTF-8 text"
         raise SumsFault(
             f"the sums {file} cannot be read: {why}",
             details=(f"named by {named_by}",) if named_by else (),
-            hint="Write it anew with 'rellum identify FOLDER --write', or correct its name.",
+            hint="Write it again with 'rellum identify FOLDER --write', or correct its name.",
         ) from error
     found: dict[PlacePath, str] = {}
     for number, line in enumerate(lines, 1):

@@ -54,7 +54,7 @@ def tell_causes(drift: Drift, around: Surroundings) -> Drift:
         cause = _cause(finding, shared, around)
         if cause == "mod-changed" and around.sheet.rewrites:
             is_the_games = by_the_game(finding.path)
-            who = "the game rewrites it itself" if is_the_games else "not by the game"
+            who = "the game rewrites it" if is_the_games else "not by the game"
             return replace(finding, cause=cause, detail=f"{finding.detail}; {who}")
         return replace(finding, cause=cause)
 

@@ -185,7 +185,7 @@ def _judge(
     if path in differences.gone:
         kind, detail = "missing", _missing_words(differences.gone[path])
     elif path in differences.come and owners.is_taken_away(path):
-        kind, detail = "changed", f"is there again, which {owners.owner(path)} took away"
+        kind, detail = "changed", f"is back, although {owners.owner(path)} removed it"
     elif path in differences.come:
         kind, detail = "foreign", _foreign_words(differences.come[path])
     else:
@@ -349,7 +349,9 @@ def _what_changed(
     _, size_before, *_ = before.split("/")
     _, size_now, *_ = now.split("/")
     if known is None or not size_now:
-        return "it was a file and is none now" if known else "it is another kind of entry now"
+        return (
+            "it was a file and is not one now" if known else "it is a different kind of entry now"
+        )
     if known.size == UNKNOWN_SIZE:
         return "is not the vanilla file of this version"
     if size_before != size_now:

@@ -46,7 +46,7 @@ def find_sheet(sheets: Iterable[GameSheet], roots: Roots) -> GameSheet | None:
         raise UnknownGame(
             f"{roots.game_folder} fits several game sheets: "
             + ", ".join(sheet.id for sheet in fitting),
-            hint="Say which by --sheet.",
+            hint="Choose one with --sheet.",
         )
     return fitting[0] if fitting else None
 
@@ -76,7 +76,7 @@ def identify(sheet: GameSheet, roots: Roots, *, stated: Version | None = None) -
             break
     if version_text is None:
         raise UnknownGame(
-            f"the version of {sheet.name} in {roots.game_folder} cannot be told",
+            f"cannot tell the version of {sheet.name} in {roots.game_folder}",
             details=tuple(f"tried: {_reason(rule)}" for rule in sheet.version_rules),
             hint="The game may be damaged, or newer than its sheet: add a [[version]] rule to it, or "
             "state the version when adopting: --version 1.6",
@@ -94,7 +94,7 @@ def identify(sheet: GameSheet, roots: Roots, *, stated: Version | None = None) -
         version = parse_version(version_text)
     except VersionSyntaxError as error:
         raise UnknownGame(
-            f"the game calls its version {version_text!r}, which is none",
+            f"the game says that its version is {version_text!r}, which is not a version",
             hint="Correct the pattern of the [[version]] rule in the game sheet.",
         ) from error
     return Identity(

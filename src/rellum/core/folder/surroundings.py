@@ -36,7 +36,7 @@ def warnings_for(game_folder: str, entries: Sequence[FolderEntry]) -> Iterator[s
     if system := _system_folder(game_folder):
         yield (
             f"the game lies in {system}, which the system protects: "
-            "changes may be refused or diverted; move the game elsewhere if you can"
+            "writes may be refused or redirected; move the game elsewhere if you can"
         )
     if cloud := _cloud_folder(game_folder):
         yield (

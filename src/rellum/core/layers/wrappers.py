@@ -77,7 +77,7 @@ def seen_through(
             if wrapper := _find_wrapper(rule, base, members, known):
                 depth = wrapper.count("/")
                 levels = "one level" if depth == 1 else f"{depth} levels"
-                what = "what is expected lies" if rule.expect else "the files lie"
+                what = "the expected files are" if rule.expect else "the files are"
                 found[f"{entry.name}: {what} {levels} deeper, in {wrapper}"] = None
     yield from found
 

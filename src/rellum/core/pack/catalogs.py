@@ -30,8 +30,8 @@ def find_catalogs(
         if os.path.isdir(folder):
             return (folder,)
     raise NoCatalog(
-        "no catalog folder is known",
-        hint=f"Name one with --catalog, by {CATALOG_VARIABLE}, or put it beside the pack "
+        "there is no catalog folder",
+        hint=f"Name one with --catalog, or with {CATALOG_VARIABLE}, or put it beside the pack "
         "under the name 'catalog'.",
     )
 
@@ -50,6 +50,6 @@ def _sheet_named(pack: PackFile) -> SheetId:
     if pack.sheet is None:
         raise NoCatalog(
             "rellum.toml names no game sheet, so the catalog cannot be read",
-            hint="Begin with 'rellum adopt GAME-FOLDER'.",
+            hint="Start with 'rellum adopt GAME-FOLDER'.",
         )
     return pack.sheet

@@ -204,6 +204,6 @@ def refuse_links_above(root: str, path: str, good: set[str], *, may_lack: bool =
         if os.path.islink(each) or not os.path.isdir(each):
             raise LeadsOut(
                 f"{each} is a link or no folder",
-                hint="Rellum writes through no link. Put the folder back and try again.",
+                hint="Rellum never writes through a link. Put the folder back and try again.",
             )
         good.add(each)

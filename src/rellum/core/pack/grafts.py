@@ -43,7 +43,7 @@ def read_grafts(readers: list[TableReader], folder: str) -> tuple[Graft, ...]:
         rename = read_renames(reader.table("rename"))
         reader.finish()
         if name in grafts:
-            reader.fault(f"the graft {name!r} stands here twice", "name")
+            reader.fault(f"the graft {name!r} appears twice here", "name")
         elif name and donor and slot:
             grafts[name] = Graft(
                 name=name,

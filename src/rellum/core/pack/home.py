@@ -123,6 +123,6 @@ def pack_home(folder: str) -> PackHome:
     if not os.path.isfile(home.pack_file):
         raise NoPack(
             f"there is no {PACK_FILE} in {home.folder}",
-            hint="Go to the pack's folder, name it with --pack, or begin with 'rellum adopt GAME'.",
+            hint="Go to the pack's folder, name it with --pack, or start with 'rellum adopt GAME'.",
         )
     return home

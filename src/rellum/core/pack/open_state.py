@@ -16,7 +16,7 @@ def open_state(home: PackHome) -> State:
     if not os.path.isfile(home.state_file):
         raise StateFault(
             f"the pack {home.folder} has not adopted a game yet",
-            hint="Begin with 'rellum adopt GAME-FOLDER'.",
+            hint="Start with 'rellum adopt GAME-FOLDER'.",
         )
     seal = Seal(home.state_file)
     try:
@@ -37,7 +37,7 @@ def open_state(home: PackHome) -> State:
     if not adopted:
         raise StateFault(
             f"the pack {home.folder} has not adopted a game yet",
-            hint="Begin with 'rellum adopt GAME-FOLDER'.",
+            hint="Start with 'rellum adopt GAME-FOLDER'.",
         )
     read_only = home.state_folder if is_read_only(home.state_folder) else ""
     return State(connection, seal, read_only)

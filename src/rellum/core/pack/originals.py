@@ -167,5 +167,5 @@ class Originals:
     def _changed(self, path: str) -> FolderChanged:
         return FolderChanged(
             f"{path} changed while Rellum worked",
-            hint="Close whatever writes to the game folder, then try again.",
+            hint="Close the program that writes to the game folder, then try again.",
         )

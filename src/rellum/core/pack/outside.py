@@ -82,14 +82,14 @@ def _refuse_overlaps(game: str, home: PackHome, found: Mapping[str, str]) -> Non
     for root, folder in found.items():
         if unsafe := unsafe_folder(folder):
             raise NoPlace(
-                f"the place {root} ({folder}) and {unsafe} lie in one another: no mod may come there, as the "
-                "system starts what lies there, or keys do",
+                f"the place {root} ({folder}) and {unsafe} contain one another: no mod may write there, as "
+                "the system starts programs from there, or keeps keys there",
                 hint="Name a folder of the game's own under [game.places] in rellum.toml.",
             )
         for other, there in ours.items():
             if is_inside(folder, there) or is_inside(there, folder):
                 raise NoPlace(
-                    f"the place {root} ({folder}) and {other} ({there}) lie in one another",
+                    f"the place {root} ({folder}) and {other} ({there}) contain one another",
                     hint="Name a folder of its own under [game.places], or write @game/… in the sheet.",
                 )
         for other, there in known.items():

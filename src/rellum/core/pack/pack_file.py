@@ -268,7 +268,7 @@ def _option_faults(want: WantLine, catalog: Catalog) -> Iterator[Fault]:
         choices = [each.id for each in group.choices]
         for each in chosen:
             if each not in choices:
-                words = f"{each!r} is no choice of it; there are {', '.join(choices)}"
+                words = f"{each!r} is not a choice of it; there are {', '.join(choices)}"
                 yield Fault(source=source, message=words)
         if group.pick == "one" and len(chosen) != 1:
             yield Fault(source=source, message="choose exactly one of it")

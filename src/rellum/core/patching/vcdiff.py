@@ -229,7 +229,7 @@ class _Reader:
         """Return the next bytes. Raises PatchFault where there are not so many."""
         content = self._content[self._at : self._at + count]
         if len(content) < count:
-            self.fail("is cut short")
+            self.fail("is truncated")
         self._at += count
         return content
 

@@ -40,7 +40,7 @@ def apply_zstd(source: Content, delta: Content, out: BinaryIO, name: str, most_b
                 packed = delta[at : at + _PACKED_BYTES]
                 at += len(packed)
                 if not packed:
-                    raise PatchFault(f"{name}: is cut short")
+                    raise PatchFault(f"{name}: is truncated")
             piece = decoder.decompress(packed, _CHUNK_BYTES)
             size += len(piece)
             if size > most_bytes:

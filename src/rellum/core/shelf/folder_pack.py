@@ -38,7 +38,7 @@ def _files(folder: str) -> Iterator[tuple[str, str]]:
             if not (stat.S_ISREG(mode) or stat.S_ISDIR(mode)):
                 what = "a link" if stat.S_ISLNK(mode) else "neither a file nor a folder"
                 raise ArchiveFault(
-                    f"{path}: is {what}; the folder is refused whole",
+                    f"{path}: is {what}; Rellum refuses the whole folder",
                     hint="Take it out of the folder, or put the file itself in its place.",
                 )
             if stat.S_ISREG(mode):

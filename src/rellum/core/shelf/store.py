@@ -104,7 +104,7 @@ class Shelf:
         return os.path.join(self.folder, f"incoming-{os.getpid()}{name}")
 
     def check_space(self, size: int) -> None:
-        """Raise ShelfFault where there is no room for so many bytes."""
+        """Raise ShelfFault where there is not enough space for that many bytes."""
         import shutil
 
         free = shutil.disk_usage(self.folder).free

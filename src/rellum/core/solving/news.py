@@ -1,4 +1,4 @@
-"""Newer releases than those of the line-up, each with what taking it would do."""
+"""Newer releases than those of the line-up, each with if you take it."""
 
 from __future__ import annotations
 

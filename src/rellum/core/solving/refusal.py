@@ -1,4 +1,4 @@
-"""When there is no line-up: the fewest statements that cannot hold together, and how many more such.
+"""When there is no line-up: the fewest statements that cannot all be met, and how many more such.
 
 Among several reasons the one with the fewest statements is told. Others are looked for by leaving out
 one want of each reason found, and one statement, so that of two chains between the same wants the
@@ -28,7 +28,7 @@ would take longer than anybody waits, and nobody reads it to its end."""
 
 @dataclass(frozen=True, slots=True)
 class Reason:
-    """Statements that cannot hold together, of which none can be left out."""
+    """Statements that cannot all be met, of which none can be left out."""
 
     causes: tuple[Cause, ...]
 

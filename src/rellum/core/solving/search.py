@@ -54,7 +54,7 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class NotFound:
-    """No line-up: these clauses, each with its cause, cannot hold together. Not yet the fewest."""
+    """No line-up: these clauses, each with its cause, cannot all be met. Not yet the fewest."""
 
     clauses: tuple[Clause, ...]
 

@@ -126,7 +126,7 @@ class ConflictsCommandTest(WorldTest):
         self.world.want("early")
         self.world.resolve()
         told = self.world.run("conflicts", "--figure", "c.svg")
-        self.assertIn("early is hidden whole: others win all of its 1 file", told.stderr)
+        self.assertIn("early is fully hidden: other mods win all of its 1 file", told.stderr)
         self.assertTrue(os.path.getsize(self.world.path("pack", "c.svg")) > 1000)
         for mod in ("lamps", "early", "swell"):
             self.world.drop(mod)

@@ -121,7 +121,7 @@ class OptionsTest(WorldTest):
             )
         told = self.world.run("vet").stdout
         self.assertIn("tides has no option 'qualty'; did you mean 'quality'?", told)
-        self.assertIn("'lo' is no choice of quality; did you mean 'low'?", told)
+        self.assertIn("'lo' is not a choice of quality; did you mean 'low'?", told)
 
     def test_asking_on_a_terminal(self) -> None:
         from rellum.cli import console

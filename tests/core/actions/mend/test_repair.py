@@ -56,7 +56,7 @@ class RepairTest(WorldTest):
         )
         sea = PlacePath("@game/data/sea.dat")
         for pattern, words in (
-            ("data", "the game rewrites it itself"),
+            ("data", "the game rewrites it"),
             ("mods", "not by the game"),
         ):
             self.world.change_sheet(game=f'rewrites = ["@{pattern}/*.dat"]')

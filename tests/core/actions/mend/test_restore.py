@@ -70,7 +70,7 @@ class RestoreTest(WorldTest):
         self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
         self.assertFalse(os.path.exists(self.world.path("game", "mods", "tides")))
         self.assertEqual(self.content("data/cables.dat"), b"swell")
-        with self.assertRaisesRegex(NothingToRestore, "nothing in the game belongs to 'tides'"):
+        with self.assertRaisesRegex(NothingToRestore, "the game has no files of 'tides'"):
             restore_mod(self.world.path("pack"), "tides", ignore_recovery, lambda _: True)
 
     def test_saying_no_changes_nothing(self) -> None:
@@ -110,7 +110,7 @@ class RestoreTest(WorldTest):
         before = self.world.game()
         plan = self.world.restore_all().restoration.plan
         [left] = [why for path, why in plan.left_alone if path == "@game/data/cables.dat"]
-        self.assertIn("no copy is kept of what lay there before the mod", left)
+        self.assertIn("no copy is kept of the file from before the mod", left)
         self.assertEqual(self.world.game()["data/cables.dat"], before["data/cables.dat"])
         write_tree(self.world.path("clean"), VANILLA)
         self.world.restore_all(source=self.world.path("clean"))

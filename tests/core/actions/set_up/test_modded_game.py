@@ -74,7 +74,7 @@ class ModdedGameTest(WorldTest):
         self.assertEqual(kinds["@game/mods/who.dat"], "foreign-shared")
         self.run_it("sweep", "--yes")
         self.run_it("restore", "--damaged", "--from", "../copy", "--yes")
-        self.assertIn("All as left", self.run_it("check", "--deep"))
+        self.assertIn("No drift", self.run_it("check", "--deep"))
         self.run_it("restore", "--all", "--yes")
         game = {path: each.content for path, each in self.world.game().items() if path in VANILLA}
         self.assertEqual(game, VANILLA)
@@ -105,7 +105,7 @@ class ModdedGameTest(WorldTest):
         self.assertNotIn("1.6.1", said)
         self.run_it("apply", "--take-update", "--yes", status=2)
         self.run_it("restore", "--damaged", "--from", "../copy", "--yes")
-        self.assertIn("All as left", self.run_it("check", "--deep"))
+        self.assertIn("No drift", self.run_it("check", "--deep"))
 
     def test_half_an_update_is_neither(self) -> None:
         self.know(("1.6.0", VANILLA), ("1.6.1", NEXT))
@@ -153,7 +153,7 @@ class ModdedGameTest(WorldTest):
         said = self.run_it("adopt", "../game", "--version", "1.6.0")
         self.assertIn("1.6.0", said)
         self.assertIn("stated", said)
-        self.assertIn("All as left", self.run_it("check"))
+        self.assertIn("No drift", self.run_it("check"))
 
     def test_a_sweep_forgets_nothing_of_the_folder(self) -> None:
         self.world.add_release(
@@ -162,7 +162,7 @@ class ModdedGameTest(WorldTest):
         self.make_applied()
         self.world.write_game("mods/foreign.dat", b"f")
         self.run_it("sweep", "--yes")
-        self.assertIn("All as left", self.run_it("check"))
+        self.assertIn("No drift", self.run_it("check"))
         os.unlink(self.world.path("game", "mods", "b.dat"))
         self.world.write_game("mods/other.dat", b"o")
         kinds = {str(each.path): each.cause for each in self.world.check().findings}

@@ -38,9 +38,9 @@ def apply(
         console.clear_progress()
         show_preview(preview, files=not yes, every=every, sweeps=sweep)
         for _, folder in preview.new_places:
-            question = f"Lay files in {folder}, outside the game folder, for the first time?"
+            question = f"Write to {folder}, outside the game folder, for the first time?"
             if not console.confirm(
-                question, yes=yes, what="this lays files outside the game folder"
+                question, yes=yes, what="this writes files outside the game folder"
             ):
                 return False
         return console.confirm("Apply this?", yes=yes)

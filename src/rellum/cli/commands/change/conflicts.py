@@ -16,12 +16,12 @@ if TYPE_CHECKING:
 def conflicts(
     every: options.All = False,
     figure: Annotated[
-        str, typer.Option("--figure", metavar="FILE", help="Draw mods against mods: .png or .svg.")
+        str, typer.Option("--figure", metavar="FILE", help="Draw a matrix of mods: .png or .svg.")
     ] = "",
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Show which mods bring the same files, and who wins each.
+    """Show files that several mods bring, and which mod wins.
 
     The last in load order wins, unless the pack says otherwise under [winner] in rellum.toml.
     """
@@ -63,7 +63,7 @@ def _show(found: Conflicts, *, every: bool) -> None:
     for share in found.shares:
         if share.hidden and share.hidden == share.brings:
             files = console.count_text(share.hidden, "file")
-            console.warn(f"{share.mod} is hidden whole: others win all of its {files}")
+            console.warn(f"{share.mod} is fully hidden: other mods win all of its {files}")
     if listed:
         console.say()
     count = console.count_text(len(differing), "file")

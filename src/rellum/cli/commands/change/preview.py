@@ -22,7 +22,7 @@ def preview(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Show what apply would do, file by file; change nothing."""
+    """Show what apply would do, file by file, and change nothing."""
     from rellum.cli import render
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.change.apply import preview as action
@@ -77,7 +77,7 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
     if result.rebase:
         _show_rebase(result.rebase)
     elif result.made_anew:
-        console.warn("rellum.toml asks for something else than rellum.lock has: chosen anew")
+        console.warn("rellum.toml changed, so a new line-up was chosen")
     for root, folder in result.new_places:
         console.say(f"Outside the game folder, for the first time: {root} is {folder}")
     for warning in _trial_warnings(result):
@@ -107,7 +107,9 @@ def _show_rebase(rebase: Rebase) -> None:
     from rellum.core.paths import shown
 
     told = (
-        "its files are known" if rebase.known else "its files are not known, so taken as they are"
+        "its files are known"
+        if rebase.known
+        else "its files are not known, so they count as vanilla"
     )
     console.say(
         console.styled(
@@ -143,7 +145,7 @@ def _show_rebase(rebase: Rebase) -> None:
             f"{files} of mods were left by the update; what lies under them is of {rebase.before.version}"
         )
     if rebase.lacking or (rebase.kept and not rebase.known):
-        console.say("  Let the store verify its files, then call apply again, to be sure of all.")
+        console.say("  To be sure, let the store verify its files, then run 'rellum apply' again.")
     console.say()
 
 
@@ -171,7 +173,7 @@ def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
                 "theirs": f"{conflict.owner} wins; a copy of yours is kept",
             }
             outcome = who[conflict.side] if conflict.side else "open: 'apply' asks who wins"
-            yield f"{shown(conflict.path)}: settings that you and a release changed ({outcome})"
+            yield f"{shown(conflict.path)}: settings that both you and a release changed ({outcome})"
             yield from conflict_lines(conflict)
         for path, why in result.plan.left_alone if every else result.plan.left_alone[:MOST_LINES]:
             yield f"{shown(path)}: {why}."
@@ -190,9 +192,9 @@ def _same_name_line(found: SameName) -> str:
 
     into = f"{shown(found.to)}/"
     if found.depth == "once":
-        return f"{found.archive}: only what is in its folder {found.folder} comes into {into}, as decided."
+        return f"{found.archive}: only what is in its folder {found.folder} goes into {into}, as decided."
     outcome = "as decided" if found.depth else "open: 'apply' asks whether that is one too many"
-    return f"{found.archive}: its folder {found.folder} comes into {into} as well ({outcome})."
+    return f"{found.archive}: its folder {found.folder} goes into {into} as well ({outcome})."
 
 
 def _shape_lines(shape: Shape, *, every: bool) -> Iterator[str]:

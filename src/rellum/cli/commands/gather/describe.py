@@ -24,7 +24,7 @@ def describe(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Write a first card for an archive, marked where a person must fill in.
+    """Draft a card for an archive; lines that you must fill in are marked.
 
     Id and version are read from names and from what lies inside; where its files belong, by the game's
     places and vanilla files.

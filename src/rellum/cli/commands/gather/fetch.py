@@ -19,24 +19,26 @@ def fetch(
         typer.Option(
             "--list",
             metavar="FILE.meta4",
-            help="Write what is missing as a Metalink; fetch nothing.",
+            help="Write the missing files to a Metalink file; download nothing.",
         ),
     ] = "",
     lists: Annotated[
         list[str] | None,
-        typer.Option("--from", metavar="FILE.meta4", help="Take addresses from a Metalink too."),
+        typer.Option(
+            "--from", metavar="FILE.meta4", help="Read more addresses from a Metalink file."
+        ),
     ] = None,
     stall: Annotated[
         float,
-        typer.Option("--stall", metavar="SECONDS", help="Cut a transfer that stands so long."),
+        typer.Option(
+            "--stall", metavar="SECONDS", help="Give up a transfer that stalls for this long."
+        ),
     ] = 20,
-    tries: Annotated[
-        int, typer.Option("--tries", metavar="N", help="Tries of an address that bring nothing.")
-    ] = 5,
+    tries: Annotated[int, typer.Option("--tries", metavar="N", help="Attempts per address.")] = 5,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Fetch what the line-up needs and the shelf lacks, check it and put it there.
+    """Download the archives that the line-up needs, and verify them.
 
     Transfers go on where they ended, mirrors are tried in turn, and each file is checked by its hash.
     What has come stays when this is stopped. What a person must get is told last.
@@ -62,7 +64,7 @@ def fetch(
         )
     except KeyboardInterrupt:
         view.clear()
-        console.note("Stopped. What has come is kept; 'rellum fetch' goes on from there.")
+        console.note("Stopped. Partial downloads are kept; 'rellum fetch' resumes them.")
         raise typer.Exit(130) from None
     finally:
         view.clear()
@@ -86,7 +88,7 @@ def _write_list(pack: str, target: str, *, as_json: bool) -> None:
     console.say(f"{console.count_text(len(files), 'missing file')} listed in {target}.")
     if without:
         names = ", ".join(each.file.name for each in without)
-        console.say(f"Without an address, to be got by hand: {names}")
+        console.say(f"No address; download by hand: {names}")
 
 
 def _show(result: FetchResult) -> None:
@@ -126,7 +128,8 @@ def _show(result: FetchResult) -> None:
         )
     if result.failed:
         console.say(
-            "'rellum fetch' tries again; a list for other programs: 'rellum fetch --list FILE'."
+            "Run 'rellum fetch' to try again, or 'rellum fetch --list FILE' to export a list for other "
+            "programs."
         )
     if result.by_hand:
         if rows:
@@ -135,8 +138,8 @@ def _show(result: FetchResult) -> None:
 
 
 def _show_by_hand(files: tuple[NeededFile, ...]) -> None:
-    what = "file must" if len(files) == 1 else "files must"
-    console.say(f"{len(files)} {what} be got by hand:")
+    count = console.count_text(len(files), "file")
+    console.say(f"{count} to download by hand:")
     for each in files:
         file = each.file
         console.say(f"  {console.styled(file.name, 'bold')}  {_size(each)}  {each.release.name}")
@@ -145,11 +148,11 @@ def _show_by_hand(files: tuple[NeededFile, ...]) -> None:
         words = file.by_hand or (
             ""
             if file.sha256 or file.blake3
-            else "The card has no hash of it: state what it is by --as."
+            else "The card has no hash for it: say which release it is with --as."
         )
         if words:
-            console.say(f"    do    {words}")
-    console.say("Then: rellum take FILE...  or let it wait for them: rellum take --watch FOLDER")
+            console.say(f"    how   {words}")
+    console.say("Then: rellum take FILE...  or watch a folder for them: rellum take --watch FOLDER")
 
 
 def _size(needed: NeededFile) -> str:

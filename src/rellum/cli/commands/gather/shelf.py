@@ -20,20 +20,23 @@ _UNITS = {"": 1, "b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "tb": 10**12}
 
 def shelf(
     what: Annotated[
-        str, typer.Argument(metavar="[list|check|trim]", help="List it, check it, or free space.")
+        str, typer.Argument(metavar="[list|check|trim]", help="What to do with the shelf.")
     ] = "list",
     free: Annotated[
         str,
-        typer.Option("--free", metavar="SIZE", help="trim: free so much, like 2GB, and no more."),
+        typer.Option("--free", metavar="SIZE", help="trim: free only this much, for example 2GB."),
     ] = "",
     by_hand: Annotated[
         bool,
-        typer.Option("--by-hand", help="trim --free: also what packs need and was got by hand."),
+        typer.Option(
+            "--by-hand",
+            help="trim --free: include archives that packs need and that you downloaded by hand.",
+        ),
     ] = False,
     yes: options.Yes = False,
     as_json: options.Json = False,
 ) -> None:
-    """Show what is on the shelf, hash it again, or free space on it.
+    """List the shelf, verify its archives, or free space.
 
     The shelf is shared by all packs of a user. trim takes first what no pack needs, then, with --free,
     what can be fetched again.
@@ -72,7 +75,7 @@ def _list(opened: Shelf, *, as_json: bool) -> None:
     if found.unfinished:
         size = console.bytes_text(sum(size for _, size in found.unfinished))
         count = console.count_text(len(found.unfinished), "download")
-        console.say(f"{count} not finished, {size}: 'rellum fetch' goes on with them.")
+        console.say(f"{count} unfinished, {size}: 'rellum fetch' resumes them.")
     _warn_of_packs(found)
 
 
@@ -98,7 +101,7 @@ def _name(item: Item) -> str:
 
 def _warn_of_packs(found: Inventory) -> None:
     for folder in found.packs_gone:
-        console.warn(f"the pack {folder} is not there; what it needs counts as needed by nobody")
+        console.warn(f"the pack {folder} is missing; the archives it needs count as unneeded")
 
 
 def _mend(folder: str) -> None:
@@ -111,15 +114,15 @@ def _mend(folder: str) -> None:
         return
     files = console.count_text(mended.files, "file")
     console.warn(
-        f"the index was damaged, and is made anew with {files}; the old one is {shown_file(mended.damaged)}"
+        f"the index was damaged; rebuilt it with {files}; the damaged one is {shown_file(mended.damaged)}"
     )
     if mended.nameless:
         count = console.count_text(mended.nameless, "file")
         console.warn(
-            f"{count} lost name and source: 'rellum take' the archive again, where it matters"
+            f"{count} lost name and source; run 'rellum take' on the archive again if you need them"
         )
     for path in mended.left_out:
-        console.warn(f"left out, as it is no whole archive: {shown_file(path)}")
+        console.warn(f"left out, not a complete archive: {shown_file(path)}")
 
 
 def _check(opened: Shelf, *, as_json: bool) -> None:
@@ -142,7 +145,7 @@ def _check(opened: Shelf, *, as_json: bool) -> None:
         if rows:
             console.table(("finding", "archive", "release", "set aside as"), rows)
             console.say(
-                "They are off the shelf: get them again with 'rellum fetch' or 'rellum take'."
+                "They were removed from the shelf. Get them again with 'rellum fetch' or 'rellum take'."
             )
         files = console.count_text(count, "file")
         console.say(
@@ -181,14 +184,16 @@ def _show_trim(found: Inventory, trim: Trim, free: int | None) -> None:
         console.say(f"and {console.count_text(len(trim.unfinished), 'unfinished download')}")
     if trim.lost:
         names = ", ".join(item.name for item in trim.lost)
-        console.warn(f"nothing fetches these again, a person would have to get them: {names}")
+        console.warn(
+            f"'rellum fetch' cannot download these again; you would have to get them yourself: {names}"
+        )
     if trim.missed:
         names = ", ".join(item.release or item.name for item in trim.missed)
         console.warn(
-            f"packs need these: what they lay can then not be mended, laid or gone back to: {names}"
+            f"packs need these; without them Rellum cannot repair, apply or rewind: {names}"
         )
     if any(item.needed_by and item.again == "fetch" for item in trim.items):
-        console.warn("packs need some of these; 'rellum fetch' brings them again")
+        console.warn("packs need some of these; 'rellum fetch' downloads them again")
     if free is not None and trim.size < free:
         console.warn(
             f"this is less than {console.bytes_text(free)}: what is left is needed and cannot be "

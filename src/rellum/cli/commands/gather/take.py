@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from rellum.core.shelf.intake import By
 
 
-_UNKNOWN = "no card knows it; it is kept"
+_UNKNOWN = "no card matches; kept"
 
 
 def take(
@@ -23,29 +23,27 @@ def take(
         typer.Argument(metavar="[FILE...]", help="Archives, parts of them, folders, loose files."),
     ] = None,
     stated: Annotated[
-        str, typer.Option("--as", metavar="MOD@VERSION", help="State which release it is.")
+        str, typer.Option("--as", metavar="MOD@VERSION", help="Say which release it is.")
     ] = "",
     by: Annotated[
         str,
-        typer.Option(
-            "--by", metavar="copy|link|move", help="How it comes to the shelf; a copy if not said."
-        ),
+        typer.Option("--by", metavar="copy|link|move", help="How to put it on the shelf."),
     ] = "copy",
     each: Annotated[
-        bool, typer.Option("--each", help="Take what lies in a folder file by file.")
+        bool, typer.Option("--each", help="Take each file in a folder as an archive of its own.")
     ] = False,
     watch: Annotated[
         str,
         typer.Option(
             "--watch",
             metavar="FOLDER",
-            help="Wait for what the line-up lacks to appear there; end when all is here.",
+            help="Watch this folder for missing archives; stop when all are taken.",
         ),
     ] = "",
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Check archives, know their releases, put copies on the shelf.
+    """Check archives, recognise their releases, copy them to the shelf.
 
     Each archive is read in full. One that is damaged or hostile is refused; the others are taken. A
     folder is taken as one archive. Parts of an archive may come in any order.
@@ -86,9 +84,9 @@ def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[Taken]:
             results += step.taken
     if not as_json and step.to_fetch:
         rest = console.count_text(step.to_fetch, "file")
-        console.say(f"All that was waited for is here; 'rellum fetch' gets the other {rest}.")
+        console.say(f"All files to get by hand are here; 'rellum fetch' gets the other {rest}.")
     elif not as_json:
-        console.say("All that the line-up needs is on the shelf.")
+        console.say("The shelf has everything that the line-up needs.")
     return results
 
 
@@ -134,13 +132,13 @@ def _remarks(taken: Taken) -> list[str]:
 
     words = [taken.reason] if taken.reason else []
     if taken.known and taken.known.by in ("md5", "sha1"):
-        words.append(f"known by its {taken.known.by.upper()} only, which proves little")
+        words.append(f"recognised only by its {taken.known.by.upper()}, which is weak evidence")
     elif taken.known and taken.known.by == "stated":
-        words.append("what it is was stated, not proven")
+        words.append("recorded as stated by you, not verified")
     elif taken.known is None and taken.outcome != "part":
         words.append(_UNKNOWN)
     if taken.encoding:
-        words.append(f"the names in it are read as {taken.encoding}")
+        words.append(f"names decoded as {taken.encoding}")
     if taken.copies:
         words.append(links_laid(taken.copies))
     return words

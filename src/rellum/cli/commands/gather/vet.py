@@ -12,7 +12,7 @@ from rellum.cli import console, options
 def vet(
     folders: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[CATALOG...]", help="Catalog folders; the pack's if left out."),
+        typer.Argument(metavar="[CATALOG...]", help="Catalog folders. Default: the pack's."),
     ] = None,
     sheet: Annotated[
         str, typer.Option("--sheet", metavar="ID", help="Read the cards for this game.")
@@ -20,7 +20,7 @@ def vet(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Look through a catalog and tell all that is wrong in it, with file and line.
+    """Check a catalog and list every mistake with its file and line.
 
     Mistakes in each sheet, card and trial, and between them: needs that nothing can meet, unknown mods
     and expansions, contradictions, load cycles. Exit status 1 if there are any.
@@ -52,6 +52,6 @@ def vet(
             console.say()
             console.say(f"{console.count_text(len(result.faults), 'mistake')} in {seen}.")
         else:
-            console.say(f"Nothing wrong: {seen}.")
+            console.say(f"No mistakes: {seen}.")
     if result.faults:
         raise typer.Exit(1)

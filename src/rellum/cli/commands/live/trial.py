@@ -11,28 +11,26 @@ from rellum.cli import console, options
 
 def trial(
     outcome: Annotated[
-        Literal["works", "breaks"], typer.Argument(metavar="works|breaks", help="What came of it.")
+        Literal["works", "breaks"], typer.Argument(metavar="works|breaks", help="The outcome.")
     ],
     mods: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[MOD[@VERSION]...]", help="What was tried; the line-up if left out."
+            metavar="[MOD[@VERSION]...]", help="The releases you tried. Default: the line-up."
         ),
     ] = None,
     game: Annotated[
-        str, typer.Option("--game", metavar="VERSION", help="On which version of the game.")
+        str, typer.Option("--game", metavar="VERSION", help="The game version you tried it on.")
     ] = "",
     graft: Annotated[
         list[str] | None,
-        typer.Option(
-            "--graft", metavar="NAME", help="A graft that was in the game (again for more)."
-        ),
+        typer.Option("--graft", metavar="NAME", help="A graft that was in the game. Repeatable."),
     ] = None,
-    note: Annotated[str, typer.Option("--note", metavar="TEXT", help="What was seen.")] = "",
+    note: Annotated[str, typer.Option("--note", metavar="TEXT", help="What you saw.")] = "",
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Record that the line-up, or some releases, work or break on a game version.
+    """Record that a line-up, or some releases, work or break on a game version.
 
     Releases that broke together are never chosen together again there. A release that works outside the
     range it declares may be chosen where the pack says trust = "tried".

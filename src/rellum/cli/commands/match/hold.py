@@ -12,11 +12,11 @@ from rellum.cli import console, options
 def hold(
     mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
     version: Annotated[str, typer.Argument(metavar="[VERSION]", help="The release to keep.")] = "",
-    reason: Annotated[str, typer.Option("--reason", metavar="TEXT", help="Why it is held.")] = "",
-    off: Annotated[bool, typer.Option("--off", help="Let go of it.")] = False,
+    reason: Annotated[str, typer.Option("--reason", metavar="TEXT", help="Why you pin it.")] = "",
+    off: Annotated[bool, typer.Option("--off", help="Remove the hold.")] = False,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Pin a release of a mod, with a reason; --off lets go of it.
+    """Pin a release of a mod, with a reason; --off unpins it.
 
     A held mod is only ever taken at that release. A hold does not ask for the mod: 'rellum want' does.
     """

@@ -16,14 +16,12 @@ if TYPE_CHECKING:
 def news(
     mods: Annotated[
         list[str] | None,
-        typer.Argument(
-            metavar="[MOD...]", help="Only of these; of all in the line-up if left out."
-        ),
+        typer.Argument(metavar="[MOD...]", help="Only these mods. Default: all in the line-up."),
     ] = None,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Show newer releases than the line-up's, and what taking each would do."""
+    """Show newer releases, and what would change if you take one."""
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.match.news import news as action
 
@@ -33,7 +31,7 @@ def news(
         return
     if not result.releases:
         count = console.count_text(result.mods, "mod")
-        console.say(f"No news of {count}: the newest releases are in the line-up.")
+        console.say(f"No newer releases of {count}: the line-up has the newest.")
         return
     console.say(console.styled(f"Newer releases, for game {result.game}", "bold"))
     rows = [
@@ -47,13 +45,15 @@ def news(
         )
         for each in result.releases
     ]
-    headings = ("news", "mod", "now", "newer", "as", "size", "what taking it would do")
+    headings = ("news", "mod", "now", "newer", "as", "size", "if you take it")
     console.table(headings, rows, right=(5,))
     free = [each.release.mod for each in result.releases if each.outcome.is_free]
     console.say()
     if free:
-        console.say(f"Take what is free: rellum resolve --fresh {' '.join(dict.fromkeys(free))}")
-    console.say("More on any of them: 'rellum why MOD VERSION'.")
+        console.say(
+            f"To take the free ones: rellum resolve --fresh {' '.join(dict.fromkeys(free))}"
+        )
+    console.say("For details: 'rellum why MOD VERSION'.")
 
 
 def _word(news: NewRelease) -> str:

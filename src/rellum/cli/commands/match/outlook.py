@@ -29,7 +29,7 @@ def outlook(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """For every game version: which mods are ready, and which hold the pack back.
+    """Show for each game version which mods are ready, and which block it.
 
     Searches a line-up for each version that the game sheet knows, and where there is none the fewest
     wants to give up for one.
@@ -58,7 +58,7 @@ def outlook(
 
 def _show(result: Outlook) -> None:
     if not result.mods:
-        console.say("The pack wants nothing yet: begin with 'rellum want MOD'.")
+        console.say("The pack wants no mods yet. Start with 'rellum want MOD'.")
         return
     versions = result.versions
     headings = ("mod", *(_heading(each) for each in versions))
@@ -96,8 +96,8 @@ def _tell(version: VersionOutlook) -> None:
         console.say(f"{name}: no line-up, and giving up a few wants does not bring one")
     elif not version.give_up:
         others = sum(each.status == "other" for each in version.cells)
-        what = f"{console.count_text(others, 'other release')}" if others else "as it is"
-        console.say(f"{name}: everything goes, {what}")
+        what = f"with {console.count_text(others, 'other release')}" if others else "unchanged"
+        console.say(f"{name}: all wants fit, {what}")
     else:
         console.say(f"{name}: give up {', '.join(each.mod for each in version.give_up)}")
         for each in version.give_up:

@@ -17,15 +17,15 @@ if TYPE_CHECKING:
 def resolve(
     mods: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[MOD...]", help="With --fresh: only these need not stay."),
+        typer.Argument(metavar="[MOD...]", help="With --fresh: choose only these anew."),
     ] = None,
     fresh: Annotated[
-        bool, typer.Option("--fresh", help="Do not keep to the releases chosen before.")
+        bool, typer.Option("--fresh", help="Choose anew, ignoring the current line-up.")
     ] = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Choose releases that go together and suit the game.
+    """Choose releases that work together and fit the game.
 
     Writes rellum.lock. Releases chosen before stay while they fit, unless --fresh.
     """
@@ -71,7 +71,7 @@ def resolve(
         if release.trial:
             console.say(f"{release.mod} {release.label} rests on a trial: {release.trial}.")
     for mod in result.left_out:
-        console.say(f"{mod} is optional and cannot be had: see 'rellum why {mod}'.")
+        console.say(f"{mod} is optional and was left out: see 'rellum why {mod}'.")
     for mod, group in result.unchosen:
         console.say(
             f"{mod} has no default for {group.id}; choose with "
@@ -85,15 +85,17 @@ def resolve(
             console.say(f"{mod} {version} leaves the line-up.")
     if result.missing_files:
         missing = console.count_text(len(result.missing_files), "archive")
-        console.say(f"{missing} still to get ('rellum fetch', or by hand and 'rellum take'):")
+        console.say(f"{missing} to download ('rellum fetch', or by hand and 'rellum take'):")
         for each in result.missing_files[:MOST_LINES]:
             console.say(f"  {each.file.name}  ({each.release.name})")
         if len(result.missing_files) > MOST_LINES:
             console.say(f"  … and {len(result.missing_files) - MOST_LINES:,} more (--json has all)")
     if result.is_for_other_game:
-        console.say(f"This is for game {lock.game_version}: bring the game there before 'apply'.")
-    written = "rellum.lock is written." if result.changed else "rellum.lock was so already."
-    console.say(f"{written} See what it does to the game: 'rellum preview'.")
+        console.say(
+            f"This line-up is for game {lock.game_version}: bring the game there before 'apply'."
+        )
+    written = "Wrote rellum.lock." if result.changed else "rellum.lock is unchanged."
+    console.say(f"{written} Next: 'rellum preview' shows what changes in the game.")
 
 
 def _choose(mod: Mod, group: OptionGroup) -> str | None:

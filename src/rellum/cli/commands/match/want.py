@@ -13,21 +13,21 @@ def want(
     mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
     range_text: Annotated[
         str,
-        typer.Argument(metavar="[RANGE]", help="Versions allowed, e.g. '>=3, <4'."),
+        typer.Argument(metavar="[RANGE]", help="Allowed versions, for example '>=3, <4'."),
     ] = "",
     optional: Annotated[
         bool | None,
-        typer.Option("--optional/--needed", help="Whether to leave it out where it cannot be had."),
+        typer.Option("--optional/--needed", help="Leave the mod out if no release fits."),
     ] = None,
     choices: Annotated[
         list[str] | None,
         typer.Option(
-            "--option", metavar="GROUP=CHOICE", help="Choose an option of it; may repeat."
+            "--option", metavar="GROUP=CHOICE", help="Choose one of its options. Repeatable."
         ),
     ] = None,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Ask for a mod, with a version range.
+    """Add a mod to the pack, with a version range.
 
     Writes it into rellum.toml; 'rellum resolve' then chooses the release.
     """
@@ -43,7 +43,7 @@ def want(
     before = ""
     if result.before is not None and result.before != result.range:
         before = f" (was: {'any version' if result.before == '*' else result.before})"
-    if_had = ", if it can be had" if result.optional else ""
+    if_had = ", if a release fits" if result.optional else ""
     console.say(f"The pack wants {result.mod}, {which}{if_had}{before}.")
     newest = ", ".join(version.text for version in result.matching[:5])
     console.say(f"Releases in that range: {newest}{' …' if len(result.matching) > 5 else ''}")
@@ -53,8 +53,10 @@ def drop(
     mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Stop asking for a mod; the next apply takes it out of the game."""
+    """Remove a mod from the pack; the next apply takes it out of the game."""
     from rellum.core.actions.match.wants import drop as action
 
     action(pack, mod)
-    console.say(f"The pack no longer wants {mod}; the next 'rellum apply' goes without it.")
+    console.say(
+        f"{mod} is no longer wanted. The next 'rellum apply' removes it unless another mod needs it."
+    )

@@ -16,14 +16,12 @@ MOST_RELEASES = 6
 
 def why(
     mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
-    version: Annotated[
-        str, typer.Argument(metavar="[VERSION]", help="Ask about this release of it.")
-    ] = "",
-    every: Annotated[bool, typer.Option("--all", help="Tell of every release.")] = False,
+    version: Annotated[str, typer.Argument(metavar="[VERSION]", help="Explain this release.")] = "",
+    every: Annotated[bool, typer.Option("--all", help="List every release.")] = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Tell why a mod, or one release of it, is in the line-up or not.
+    """Explain why a mod, or one of its releases, is in the line-up or not.
 
     Who wants or needs it, what fixes its version, and what a newer one would need.
     """
@@ -37,7 +35,7 @@ def why(
     if answer.chosen is None:
         console.say(console.styled(f"{answer.mod} is not in the line-up", "bold"))
         if not answer.asked_by:
-            console.say("  Nothing that is chosen needs it, and the pack does not want it.")
+            console.say("  The pack does not want it, and no chosen release needs it.")
     else:
         title = f"{answer.mod} {answer.chosen.label} is in the line-up"
         console.say(console.styled(title, "bold"))
@@ -64,7 +62,7 @@ def _answers(answer: WhyAnswer, *, every: bool) -> None:
     shown = answer.answers if every else answer.answers[:MOST_RELEASES]
     if not answer.answers and answer.chosen is not None:
         console.say()
-        console.say("It is the newest release there is.")
+        console.say("It is the newest release.")
     for each in shown:
         console.say()
         console.say(f"{console.styled(each.release.name, 'bold')}: {_verdict(each)}")
@@ -72,7 +70,7 @@ def _answers(answer: WhyAnswer, *, every: bool) -> None:
             console.say_indented(with_place(statement))
     if len(answer.answers) > len(shown):
         console.say()
-        console.say(f"… and {len(answer.answers) - len(shown)} more (--all tells of every release)")
+        console.say(f"… and {len(answer.answers) - len(shown)} more (--all lists every release)")
 
 
 def _verdict(answer: ReleaseAnswer) -> str:

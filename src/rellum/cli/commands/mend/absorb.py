@@ -18,20 +18,24 @@ def absorb(
         typer.Argument(metavar="[PATH]...", help="Only these files or folders."),
     ] = None,
     name: Annotated[
-        str, typer.Option("--as", metavar="NAME", help="The mod that it becomes, or is added to.")
+        str, typer.Option("--as", metavar="NAME", help="The id of the mod to create or extend.")
     ] = "",
     begin: Annotated[
-        bool, typer.Option("--begin", help="Before another program: keep copies of vanilla files.")
+        bool,
+        typer.Option(
+            "--begin", help="Before you run another program: keep copies of vanilla files."
+        ),
     ] = False,
     end: Annotated[
-        bool, typer.Option("--end", help="After it: absorb all that it changed.")
+        bool,
+        typer.Option("--end", help="After the program ran: absorb everything that it changed."),
     ] = False,
     source: options.From = "",
     yes: options.Yes = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Make what something else changed in the game a mod of the pack's own.
+    """Turn changes that another program made into a mod of your pack.
 
     Changed, new and deleted files, as 'rellum check' shows them, become a mod with an archive on the shelf
     and a card under 'own-mods' in the pack's folder. They stay where they stand.
@@ -48,9 +52,9 @@ def absorb(
         _begin(pack)
         return
     if not name:
-        raise typer.BadParameter("name the mod that it becomes: --as NAME")
+        raise typer.BadParameter("name the new mod: --as NAME")
     if end and paths:
-        raise typer.BadParameter("--end takes all that was changed; leave the paths out")
+        raise typer.BadParameter("--end absorbs every change; do not name paths")
 
     def ask(absorbing: Absorbing) -> bool:
         _show(absorbing, every=every)
@@ -90,7 +94,7 @@ def _begin(pack: str) -> None:
     if begun.files:
         files = console.count_text(begun.files, "vanilla file")
         console.say(
-            f"Copies are kept of {files}, {console.bytes_text(begun.bytes)}, until the end."
+            f"Keeping copies of {files}, {console.bytes_text(begun.bytes)}, until 'absorb --end'."
         )
     else:
         console.warn(
@@ -120,4 +124,4 @@ def _show(absorbing: Absorbing, *, every: bool) -> None:
             "(--from COPY: take them from a clean copy of the game first):",
         )
     for each in absorbing.left:
-        console.warn(f"{shown(each.path)} is not absorbed: {each.detail}")
+        console.warn(f"{shown(each.path)} was not absorbed: {each.detail}")

@@ -15,13 +15,13 @@ if TYPE_CHECKING:
 
 def check(
     deep: Annotated[
-        bool, typer.Option("--deep", help="Hash every file, also where size and time are as left.")
+        bool, typer.Option("--deep", help="Hash every file, even if size and time are unchanged.")
     ] = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Tell whether the game folder is as Rellum left it.
+    """Check the game folder for drift.
 
     Sorts what differs by its cause, and names for each the command that deals with it. Exit status 1
     if anything differs.
@@ -36,13 +36,13 @@ def check(
     elif drift.findings:
         _show(drift, every=every)
     elif drift.damaged_originals:
-        console.say(f"The game is as left: {drift.files_seen:,} entries looked at.")
+        console.say(f"The game has no drift. {drift.files_seen:,} entries checked.")
     else:
         hashed = f", {drift.files_hashed:,} hashed" if drift.files_hashed else ""
-        console.say(f"All as left: {drift.files_seen:,} entries looked at{hashed}.")
+        console.say(f"No drift. {drift.files_seen:,} entries checked{hashed}.")
         if drift.touched:
             files = console.count_text(len(drift.touched), "file")
-            console.say(f"{files} with another time but the same content.")
+            console.say(f"{files} with a new time but unchanged content.")
     if drift.own_changes and not as_json:
         _show_own_changes(drift, every=every)
     if drift.guard and not as_json:
@@ -57,8 +57,8 @@ def _show_damaged_originals(drift: Drift) -> None:
     from rellum.cli import render
 
     count = console.count_text(len(drift.damaged_originals), "file")
-    render.tell_paths(drift.damaged_originals, f"The copies that are kept of {count} are damaged:")
-    console.say("  rellum restore --damaged --from COPY brings vanilla ones from a clean copy")
+    render.tell_paths(drift.damaged_originals, f"The kept copies of {count} are damaged:")
+    console.say("  rellum restore --damaged --from COPY replaces vanilla ones from a clean copy")
 
 
 _MOST_MEMBERS = 5
@@ -66,7 +66,7 @@ _MOST_MEMBERS = 5
 
 _WORDS: dict[Cause, tuple[str, str]] = {
     "game-update": ("game updated", "rellum apply moves the pack to what the game is now"),
-    "half-updated": ("half updated", "let the game's store finish, then call check again"),
+    "half-updated": ("half updated", "let the store finish the update, then check again"),
     "vanilla-changed": ("vanilla changed", "rellum restore --damaged"),
     "vanilla-missing": ("vanilla missing", "rellum restore --damaged"),
     "mod-changed": ("mod changed", "rellum restore --damaged; rellum absorb keeps the change"),
@@ -75,12 +75,12 @@ _WORDS: dict[Cause, tuple[str, str]] = {
     "foreign-shared": ("foreign, may load", "rellum sweep, or rellum absorb to keep it"),
     "unsure": (
         "new, whose?",
-        "came with an update whose files are not known, so it may be the game's: left alone",
+        "arrived with an update whose files are not known, so it may be the game's: left alone",
     ),
     "foreign": ("foreign", "harmless; rellum sweep moves it out of the game"),
-    "case-changed": ("other capitals", "rellum restore --damaged gives it its name again"),
+    "case-changed": ("other capitals", "rellum restore --damaged restores its name"),
     "marker": ("Rellum's marker", "rellum apply writes it again"),
-    "": ("differs", "no catalog, so no cause is told; rellum restore brings vanilla back"),
+    "": ("differs", "without a catalog, the cause is unknown; rellum restore brings vanilla back"),
 }
 """How each cause is called, and the command that deals with it."""
 
@@ -96,7 +96,7 @@ def _show(drift: Drift, *, every: bool) -> None:
     }
     told = ", ".join(f"{count:,} {kind}" for kind, count in counts.items() if count)
     console.say()
-    console.say(f"{told}; {drift.files_seen:,} entries looked at.")
+    console.say(f"{told}; {drift.files_seen:,} entries checked.")
     _show_remedies(drift)
 
 
@@ -194,7 +194,7 @@ def _show_guard(guard: Guard) -> None:
         console.say(f"The guard holds: {files} of the game's store read-only.")
         return
     console.warn(f"the guard does not hold: {', '.join(map(shown, guard.broken[:5]))}")
-    console.say("  rellum guard on: makes them read-only again")
+    console.say("  rellum guard on makes them read-only again")
 
 
 def _show_own_changes(drift: Drift, *, every: bool) -> None:

@@ -13,21 +13,23 @@ if TYPE_CHECKING:
 
 
 def checkpoint(
-    name: Annotated[str, typer.Argument(metavar="[NAME]", help="A name to go back by.")] = "",
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="A name for the checkpoint.")] = "",
     good: Annotated[
-        bool, typer.Option("--good", help="Mark it as known to be good: it is never forgotten.")
+        bool, typer.Option("--good", help="Mark it as good: it is never deleted automatically.")
     ] = False,
     listed: Annotated[
-        bool, typer.Option("--list", help="Show all checkpoints, the newest first.")
+        bool, typer.Option("--list", help="List all checkpoints, newest first.")
     ] = False,
     forget: Annotated[
         str,
-        typer.Option("--forget", metavar="NAME", help="Take name and mark off a checkpoint."),
+        typer.Option(
+            "--forget", metavar="NAME", help="Remove the name and the good mark from a checkpoint."
+        ),
     ] = "",
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Make a state that 'rellum rewind' goes back to; --list shows them.
+    """Make a checkpoint, a state to go back to; --list shows all.
 
     One is made by itself before every change: game files, settings and line-up. The newest ten stay,
     of older ones the last of each day for thirty days; those with a name or marked good stay.
@@ -39,7 +41,7 @@ def checkpoint(
         raise typer.BadParameter("--list and --forget each stand alone")
     if forget:
         freed = actions.forget_checkpoint(pack, forget, tell_recovered)
-        console.say(f"Checkpoint {freed.number} has neither name nor mark now.")
+        console.say(f"Checkpoint {freed.number} no longer has a name or mark.")
         return
     if listed:
         found = actions.list_checkpoints(pack, tell_recovered)
@@ -58,13 +60,14 @@ def checkpoint(
     called = f" '{made.name}'" if made.name else ""
     mark = ", marked good" if made.good else ""
     console.say(f"Checkpoint {made.number}{called}{mark}.")
-    console.say(f"Go back to it by 'rellum rewind {_pasted(made.name) or made.number}'.")
+    console.say(f"To go back to it: 'rellum rewind {_pasted(made.name) or made.number}'.")
     if result.drifted:
         from rellum.cli import render
 
         render.tell_paths(
             result.drifted,
-            "It has these as Rellum left them, not as they are now (keep that with 'rellum absorb'):",
+            "The checkpoint has these as Rellum left them, not as they are now ('rellum absorb' keeps the "
+            "changes):",
         )
 
 
@@ -77,7 +80,7 @@ def _pasted(name: str) -> str:
 
 def _show(found: list[Checkpoint]) -> None:
     if not found:
-        console.say("No checkpoint yet: each change of the game makes one.")
+        console.say("No checkpoints yet. Each change of the game makes one.")
         return
     rows = []
     for each in found:

@@ -10,10 +10,10 @@ from rellum.cli import console, options
 
 
 def guard(
-    state: Annotated[str, typer.Argument(metavar="on|off", help="Whether to guard.")],
+    state: Annotated[str, typer.Argument(metavar="on|off", help="Turn the guard on or off.")],
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Make the files read-only through which the game's store updates it.
+    """Block store updates by making the store's update files read-only.
 
     The game sheet names them under 'store-files'. Their modes are remembered, and 'off' puts them back;
     'rellum check' says whether the guard holds.

@@ -19,22 +19,22 @@ _MOST_NUMBERS = 100_000
 def kept(
     what: Annotated[
         str,
-        typer.Argument(metavar="[list|back|out|drop]", help="List copies, or do that with some."),
+        typer.Argument(metavar="[list|back|out|drop]", help="What to do with kept copies."),
     ] = "list",
     numbers: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[NUMBER]...", help="Which, as the list has them: 7, or 3-7."),
+        typer.Argument(metavar="[NUMBER]...", help="Numbers from the list: 7, or 3-7."),
     ] = None,
     to: Annotated[
-        str, typer.Option("--to", metavar="FOLDER", help="out: write the copies into this folder.")
+        str, typer.Option("--to", metavar="FOLDER", help="out: the folder to write to.")
     ] = "",
-    every: Annotated[bool, typer.Option("--all", help="List each copy, however many.")] = False,
+    every: Annotated[bool, typer.Option("--all", help="List every copy.")] = False,
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """List your files that Rellum keeps, bring one back, or delete it.
+    """List kept copies, bring them back, or delete them.
 
     A file of yours that was in the way, or that went with a mod, is kept as a copy. 'back' brings it to its
     old place (what is there now is kept first), 'out' writes it elsewhere, 'drop' deletes the copy.

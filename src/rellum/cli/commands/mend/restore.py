@@ -15,30 +15,26 @@ if TYPE_CHECKING:
 def restore(
     paths: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[PATH]...", help="Files or folders, named from the game folder."),
+        typer.Argument(metavar="[PATH]...", help="Files or folders, relative to the game folder."),
     ] = None,
-    mod: Annotated[
-        str, typer.Option("--mod", metavar="ID", help="Every file that belongs to this mod.")
-    ] = "",
+    mod: Annotated[str, typer.Option("--mod", metavar="ID", help="Every file of this mod.")] = "",
     everything: Annotated[
-        bool, typer.Option("--all", help="The whole game folder, as it was adopted.")
+        bool, typer.Option("--all", help="The whole game folder, as you adopted it.")
     ] = False,
     damaged: Annotated[
         bool,
-        typer.Option("--damaged", help="Just what 'rellum check' finds wrong: vanilla and mods."),
+        typer.Option("--damaged", help="Everything that 'rellum check' finds wrong."),
     ] = False,
     interrupted: Annotated[
         bool,
-        typer.Option(
-            "--interrupted", help="A change that was cut short and whose journal is damaged."
-        ),
+        typer.Option("--interrupted", help="An interrupted change whose journal is damaged."),
     ] = False,
     source: options.From = "",
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Bring vanilla originals back: of files, a mod, or the whole game."""
+    """Restore vanilla: single files, those under a mod, or the whole game."""
     if sum((bool(paths), bool(mod), everything, damaged, interrupted)) != 1:
         raise typer.BadParameter(
             "name either files, or --mod ID, or --damaged, or --interrupted, or --all"
@@ -80,7 +76,7 @@ def _tell(result: RestoreResult, *, damaged: bool, everything: bool) -> None:
         gone = sum(each.after is None and each.before_owner != FOREIGN for each in plan.visible)
         counts = [
             f"{console.count_text(back, 'original')} back" if back else "",
-            f"{console.count_text(mended, 'file')} of mods mended" if mended else "",
+            f"{console.count_text(mended, 'file')} of mods repaired" if mended else "",
             f"{console.count_text(gone, 'file')} of mods taken out" if gone else "",
         ]
         console.say(f"Restored: {', '.join(filter(None, counts))}.")
@@ -110,12 +106,12 @@ def _mend_interrupted(pack: str, ask: Confirm, source: str) -> None:
     result = mend_interrupted(pack, shelf_folder(), tell_recovered, ask, source=source)
     mended = result.mended
     if mended is None:
-        console.say("Nothing to do: no change is left whose journal is damaged.")
+        console.say("Nothing to do: no interrupted change has a damaged journal.")
         return
     action = f"'{mended.action}'" if mended.action else "The interrupted change"
-    outcome = "is taken back, as far as it is known"
+    outcome = "was undone, as far as it is known"
     if mended.is_done is not False:
-        outcome = "was done, and stays" if mended.is_done else "was begun; what it did is not known"
+        outcome = "was done, and stays" if mended.is_done else "had begun; what it did is not known"
     console.say(f"{action} {outcome}. Its journal is kept: {mended.journal}")
     if mended.lost != 0:
         count = console.count_text(mended.lost, "file") if mended.lost else "files"
@@ -134,7 +130,7 @@ def _mend_interrupted(pack: str, ask: Confirm, source: str) -> None:
         console.say("The game was updated meanwhile: see 'rellum check'.")
         raise typer.Exit(1)
     if not result.repair.done:
-        console.say("What else a check finds is left as it is.")
+        console.say("Other findings of 'rellum check' were left as they are.")
         raise typer.Exit(1)
     _tell(result.repair, damaged=True, everything=False)
     if mended.lost != 0 or mended.left or mended.unknown or mended.rescued:
@@ -200,11 +196,11 @@ def _tell_rest(restoration: Restoration, *, everything: bool, lays_again: bool) 
     render.tell_paths(restoration.yours, f"{yours} {are} your own or changed by you, left alone:")
     written = console.count_text(len(restoration.written_by_game), "file")
     render.tell_paths(
-        restoration.written_by_game, f"{written} of those that the game writes itself, left alone:"
+        restoration.written_by_game, f"{written} that the game writes itself, left alone:"
     )
     if everything and not plan.left_alone:
         stays = restoration.foreign or restoration.yours or restoration.written_by_game
         apart = ", apart from these," if stays else ""
         console.say(f"The game folder is as it was adopted{apart} and free of this pack's marker.")
     if plan.visible and lays_again:
-        console.say("The line-up is as it was: the next 'rellum apply' lays it again.")
+        console.say("The line-up is unchanged: the next 'rellum apply' installs it again.")

@@ -15,15 +15,15 @@ if TYPE_CHECKING:
 
 def rewind(
     name: Annotated[
-        str, typer.Argument(metavar="[NAME]", help="A checkpoint's name or number.")
+        str, typer.Argument(metavar="[NAME]", help="Name or number of a checkpoint.")
     ] = "",
     good: Annotated[
-        bool, typer.Option("--good", help="Go back to the last one that was marked good.")
+        bool, typer.Option("--good", help="Go back to the last checkpoint marked good.")
     ] = False,
     with_carried: Annotated[
         bool,
         typer.Option(
-            "--with-carried", help="Your own files (saves, carried files) go back as well."
+            "--with-carried", help="Take your own files (saves, carried files) back as well."
         ),
     ] = False,
     source: options.From = "",
@@ -32,7 +32,7 @@ def rewind(
     every: options.All = False,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Go back to a checkpoint, with settings and line-up; or undo a change.
+    """Go back to a checkpoint, with its settings and line-up.
 
     Looks at the whole game folder, shows what it will do and asks. What is there now becomes a checkpoint
     itself. Your own files, such as saves, stay as they are.
@@ -73,7 +73,7 @@ def rewind(
         files = console.count_text(len(rewinding.plan.visible), "file")
         texts = f"; {' and '.join(rewinding.texts)} as they were then" if rewinding.texts else ""
         console.say(f"Done: {files} changed{texts}.")
-        console.say("'rellum rewind' once more undoes this.")
+        console.say("Run 'rellum rewind' again to undo this.")
     _tell_rest(rewinding)
     if left_alone:
         raise typer.Exit(1)
@@ -82,7 +82,7 @@ def rewind(
 def _tell_nothing_to_do(rewinding: Rewinding) -> None:
     told = _name_of(rewinding.checkpoint)
     if rewinding.plan.left_alone:
-        console.say("Nothing was changed: nothing of that can be put right now.")
+        console.say("Nothing was changed: none of it can be fixed now.")
     elif rewinding.stays or rewinding.newer or rewinding.foreign:
         console.say(f"Nothing to do: all is as it was at {told}, apart from these.")
     else:

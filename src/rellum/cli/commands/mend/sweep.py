@@ -25,10 +25,10 @@ def sweep(
     ] = None,
     back: Annotated[
         str,
-        typer.Option("--back", metavar="NAME", help="Bring a sweep back: its name, or 'last'."),
+        typer.Option("--back", metavar="NAME", help="Undo a sweep: its name, or 'last'."),
     ] = "",
     listed: Annotated[
-        bool, typer.Option("--list", help="Show what was swept, and where it is.")
+        bool, typer.Option("--list", help="List swept files and where they are.")
     ] = False,
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
@@ -36,7 +36,7 @@ def sweep(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Move foreign and left-over files out of the game; --back brings them back.
+    """Move foreign and left-over files out of the game; --back undoes it.
 
     They go to a dated folder under 'swept' in the pack's folder, at the paths that they had.
     """
@@ -54,7 +54,7 @@ def sweep(
             pack, back, tell_recovered, even_if_running=even_if_running
         )
         for path in taken:
-            console.warn(f"{shown(path)} stays out: something else stands there now")
+            console.warn(f"{shown(path)} stays out: another file is in its place now")
         files = console.count_text(len(done.files) - len(taken), "file")
         folders = console.count_text(len(done.folders), "empty folder")
         console.say(f"Back in the game: {files}{f', {folders}' if done.folders else ''}.")
@@ -72,7 +72,7 @@ def sweep(
     for path, why in planned.left:
         console.warn(f"{shown(path)} stays: {why}")
     if planned.plan.is_empty:
-        console.say("Nothing to do: nothing foreign or left over is there.")
+        console.say("Nothing to do: there are no foreign or left-over files.")
     elif not done_so:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
@@ -112,7 +112,7 @@ def _list(pack: str, *, as_json: bool) -> None:
         ]
         console.say_json({"sweeps": document})
     elif not sweeps:
-        console.say("Nothing was swept, or all of it is back.")
+        console.say("There are no sweeps to undo.")
     for each in () if as_json else sweeps:
         console.say(f"{each.name}: {console.count_text(len(each.files), 'file')}")
         console.say(f"  {shown_file(each.folder)}")

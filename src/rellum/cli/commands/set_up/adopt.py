@@ -17,31 +17,31 @@ def adopt(
     pack: options.Pack = options.HERE,
     copy_to: Annotated[
         str,
-        typer.Option("--copy", metavar="TO", help="Keep a copy of the game at TO instead of it."),
+        typer.Option("--copy", metavar="TO", help="Copy the game to TO, and adopt the copy."),
     ] = "",
     rebuild: Annotated[
         bool,
-        typer.Option(
-            "--rebuild", help="Make a damaged state of this pack anew; see docs/guide.md."
-        ),
+        typer.Option("--rebuild", help="Rebuild a damaged state of this pack; see docs/guide.md."),
     ] = False,
     version: Annotated[
         str,
-        typer.Option("--version", metavar="V", help="The game's version, where nothing tells it."),
+        typer.Option(
+            "--version", metavar="V", help="The game's version, if Rellum cannot detect it."
+        ),
     ] = "",
     as_it_is: Annotated[
         bool,
-        typer.Option("--as-it-is", help="Vanilla is what the folder holds, whatever is known."),
+        typer.Option("--as-it-is", help="Treat everything in the folder as vanilla."),
     ] = False,
     anew: Annotated[
-        bool, typer.Option("--anew", help="Look once more at the game that this pack keeps.")
+        bool, typer.Option("--anew", help="Adopt again the game that this pack keeps.")
     ] = False,
     catalog: options.Catalog = None,
     sheet: options.Sheet = "",
     every: options.All = False,
     as_json: options.Json = False,
 ) -> None:
-    """Make a game folder this pack's: know its version, list and hash it.
+    """Start a pack on a game folder: detect its version, list and hash its files.
 
     Writes rellum.toml in the pack's folder. The game itself only gets a small marker file. Where the catalog
     knows the files of the game's version, these are vanilla; what else the folder holds is shown, with what
@@ -105,7 +105,7 @@ def adopt(
             ("game", result.game_folder),
             ("pack", result.pack_folder),
             ("baseline", f"{files}, {console.bytes_text(result.bytes)}, {_baseline_words(result)}"),
-            *(("told by", line) for line in identity.evidence),
+            *(("because", line) for line in identity.evidence),
             *(("outside", f"{root} is {folder}") for root, folder in result.places),
         ]
     )
@@ -122,7 +122,7 @@ def adopt(
 def _baseline_words(result: AdoptResult) -> str:
     if result.known:
         return f"as known of {result.known}"
-    return "listed and hashed: vanilla is what the folder holds now"
+    return "listed and hashed; everything in it counts as vanilla"
 
 
 def _show_what_else(result: AdoptResult, *, every: bool) -> None:
@@ -131,7 +131,7 @@ def _show_what_else(result: AdoptResult, *, every: bool) -> None:
 
     assert result.drift is not None
     console.say()
-    console.say("The folder holds more than vanilla, or other files. Nothing of it was changed:")
+    console.say("The folder differs from vanilla. Nothing was changed:")
     console.say()
     show_findings(result.drift.findings, every=every)
     for each in result.likenesses:
@@ -139,12 +139,12 @@ def _show_what_else(result: AdoptResult, *, every: bool) -> None:
         console.say(f"{files} like {each.what}")
     kinds = {each.kind for each in result.drift.findings}
     console.say()
-    console.say("Choose what becomes of it ('rellum check' shows it again):")
+    console.say("Choose what to do ('rellum check' shows the list again):")
     ways = [
-        ("foreign", "rellum sweep", "moves foreign files out of the game; they can come back"),
-        ("changed", "rellum restore --damaged --from COPY", "puts vanilla files right from a copy"),
-        ("", "rellum absorb --as NAME", "makes a mod of it, which you can drop"),
-        ("", f"rellum adopt {_pasted(result)} --anew --as-it-is", "calls it vanilla"),
+        ("foreign", "rellum sweep", "moves foreign files out of the game; --back undoes it"),
+        ("changed", "rellum restore --damaged --from COPY", "restores vanilla files from a copy"),
+        ("", "rellum absorb --as NAME", "turns the changes into a mod, which you can drop"),
+        ("", f"rellum adopt {_pasted(result)} --anew --as-it-is", "accepts the folder as vanilla"),
     ]
     fits = [way for way in ways if not way[0] or way[0] in kinds or way[0] == "changed"]
     width = max(len(command) for _, command, _ in fits)
@@ -168,7 +168,7 @@ def _show_signs(result: AdoptResult) -> None:
     identity = result.identity
     console.say()
     console.say(
-        f"Nobody knows the vanilla files of {identity.version}, so all of this counts as vanilla, but:"
+        f"The vanilla files of {identity.version} are not known, so all files count as vanilla. But:"
     )
     for each in result.likenesses:
         files = console.count_text(len(each.paths), "file")
@@ -202,12 +202,12 @@ def _rebuild(pack: str, game: str, *, as_json: bool) -> None:
         )
         return
     files = console.count_text(result.laid, "file")
-    console.say(f"The state is made anew: {files} of the line-up found in the game.")
+    console.say(f"Rebuilt the state: {files} of the line-up found in the game.")
     if result.damaged:
         console.say(f"The damaged one is kept as {shown_file(result.damaged)}")
     if result.rescued_files:
         copies = console.count_text(result.rescued_files, "kept file")
-        console.say(f"{copies} that nothing is known of any more: {shown_file(result.rescued)}")
+        console.say(f"{copies} that nothing is known about: {shown_file(result.rescued)}")
     for path in result.unsure[:20]:
         console.warn(f"{shown(path)}: its original is not known; get it by 'restore --from COPY'")
     console.say("Checkpoints from before are gone. See 'rellum check', then 'rellum apply'.")

@@ -10,28 +10,28 @@ from rellum.cli import console, options
 
 
 def assemble(
-    out: Annotated[str, typer.Argument(metavar="OUT", help="The folder to be made.")],
+    out: Annotated[str, typer.Argument(metavar="OUT", help="The folder to create.")],
     parts: Annotated[
         list[str],
         typer.Argument(
-            metavar="PART...", help="Folders and archives; later ones lie over earlier."
+            metavar="PART...", help="Folders and archives; later ones replace earlier ones."
         ),
     ],
     version: Annotated[
-        str, typer.Option("--version", metavar="V", help="The game version that it must be.")
+        str, typer.Option("--version", metavar="V", help="The game version to build.")
     ] = "",
     move: Annotated[
         bool,
-        typer.Option("--move", help="Move the files out of part folders; copies are the rule."),
+        typer.Option("--move", help="Move files out of part folders instead of copying them."),
     ] = False,
     unchecked: Annotated[
-        bool, typer.Option("--unchecked", help="Build it also where it is no known game, whole.")
+        bool, typer.Option("--unchecked", help="Build it even if it does not match a known game.")
     ] = False,
     catalog: options.Catalog = None,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Build a whole game from parts, checked against known files.
+    """Build a complete game from parts, verified against known files.
 
     The parts are laid over one another, in order. All is looked at before anything is written. Says
     which files are missing, and in which part they should be.

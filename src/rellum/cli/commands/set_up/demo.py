@@ -12,11 +12,11 @@ from rellum.cli import console
 def demo(
     folder: Annotated[str, typer.Argument(metavar="DIR", help="A new or empty folder.")],
     files_only: Annotated[
-        bool, typer.Option("--files-only", help="Make the files and stop there.")
+        bool, typer.Option("--files-only", help="Only create the files.")
     ] = False,
     serve: Annotated[
         bool,
-        typer.Option("--serve", help="Serve the downloads of a demo that was made, until stopped."),
+        typer.Option("--serve", help="Serve the demo's downloads until stopped."),
     ] = False,
 ) -> None:
     """Make a small made-up game with mods, and tell its whole story.
@@ -52,7 +52,7 @@ def _serve(folder: str) -> None:
             hint=f"Make the demo first: 'rellum demo {folder} --files-only'.",
         )
     with Site(served, bytes_per_second=200_000) as site:
-        console.say("The stand-in site answers. In another terminal:")
+        console.say("The stand-in site is running. In another terminal:")
         console.say(f"  export http_proxy={site.address} no_proxy=")
         console.note("Stop it with Ctrl-C.")
         try:

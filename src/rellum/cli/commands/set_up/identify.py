@@ -17,7 +17,7 @@ def identify(
     folder: Annotated[str, typer.Argument(metavar="FOLDER", help="A game's folder.")],
     write: Annotated[
         bool,
-        typer.Option("--write", help="Write its hashes to the catalog, as a known baseline."),
+        typer.Option("--write", help="Write its hashes to the catalog as a known baseline."),
     ] = False,
     catalog: options.Catalog = None,
     sheet: options.Sheet = "",
@@ -25,7 +25,7 @@ def identify(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Tell what game a folder is, and how many of its files are as known.
+    """Identify the game in a folder, and compare its files with known versions.
 
     Version, edition and expansions, by the game sheet's rules and by known baselines. Exit status 1 if
     its version cannot be told, or it is no known vanilla game, whole.
@@ -64,18 +64,20 @@ def _show(found: Identified, *, every: bool) -> None:
     if found.identity:
         console.say(console.styled(render.game_line(found.identity), "bold"))
     else:
-        console.say(console.styled(f"{found.sheet.name}, of a version that no rule tells", "bold"))
+        console.say(console.styled(f"{found.sheet.name}, version unknown: no rule matches", "bold"))
     files = console.count_text(found.files, "file")
     evidence = found.identity.evidence if found.identity else ()
     console.facts(
         [
             ("folder", found.folder),
             ("holds", f"{files}, {console.bytes_text(found.bytes)}"),
-            *(("told by", line) for line in evidence),
+            *(("because", line) for line in evidence),
         ]
     )
     if not found.matches:
-        console.say("No baseline is known to compare it with: 'rellum identify FOLDER --write'.")
+        console.say(
+            "There is no known baseline to compare with. 'rellum identify FOLDER --write' makes one."
+        )
         return
     console.say()
     rows = [
@@ -88,21 +90,21 @@ def _show(found: Identified, *, every: bool) -> None:
         )
         for each in found.matches
     ]
-    console.table(("known vanilla", "as known", "differ", "missing", "beside"), rows, (1, 2, 3, 4))
+    console.table(("known version", "matching", "differ", "missing", "extra"), rows, (1, 2, 3, 4))
     nearest = found.nearest
     if nearest and nearest.is_whole:
         console.say(f"\nIt is {nearest.known}, whole.")
     elif nearest:
-        console.say(f"\nNearest to {nearest.known}; not as known of that:")
+        console.say(f"\nNearest to {nearest.known}; differences:")
         wrong = [(path, "differs") for path in nearest.differing]
         wrong += [(path, "missing") for path in nearest.missing]
-        wrong += [(path, "beside") for path in nearest.beside]
+        wrong += [(path, "extra") for path in nearest.beside]
         for path, what in wrong if every else wrong[:_MOST_FILES]:
             console.say(f"  {what:8} {console.one_line(shown(path))}")
         if len(wrong) > _MOST_FILES and not every:
             console.say(f"  … and {len(wrong) - _MOST_FILES:,} more (--all lists every file)")
     else:
-        console.say("\nIt is none of these.")
+        console.say("\nIt matches none of these.")
 
 
 def _document(found: Identified) -> dict[str, Any]:

@@ -71,7 +71,7 @@ def _with_names(paths: Sequence[str], folder: str) -> list[tuple[str, str]]:
     """Return the files to read with the names that a card gives them, in order. Raises ArchiveFault."""
     for path in paths:
         if not os.path.exists(path):
-            raise ArchiveFault(f"{path}: is not there")
+            raise ArchiveFault(f"{path}: not found")
     if len(paths) == 1 and os.path.isdir(paths[0]):
         name = os.path.basename(os.path.abspath(paths[0])) + ".zip"
         packed = os.path.join(folder, "packed")
@@ -82,13 +82,13 @@ def _with_names(paths: Sequence[str], folder: str) -> list[tuple[str, str]]:
     if len(parts) != len(paths) or len({part.key for part, _ in parts}) > 1:
         if len(paths) > 1:
             raise ArchiveFault(
-                "these files are not the parts of one archive",
+                "these files are not parts of the same archive",
                 hint="Describe one archive at a time, or name all of its parts.",
             )
         return [(paths[0], os.path.basename(paths[0]))]
     state = gather(parts)
     if state.missing:
-        raise ArchiveFault(f"{state.stem}: {state.progress}", hint="Name the other parts too.")
+        raise ArchiveFault(f"{state.stem}: {state.progress}", hint="Name the other parts, too.")
     return [(path, os.path.basename(path)) for path in state.ordered]
 
 

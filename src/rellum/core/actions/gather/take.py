@@ -193,7 +193,7 @@ class Taker:
             took = taking.take(self.shelf, path, how, self._listen)
         except NotAnArchive as error:
             if not (self._stated or self._cards.named(name)):
-                again = "Get it again if it should be an archive."
+                again = "If it should be an archive, download it again."
                 raise NotAnArchive(
                     error.summary,
                     hint=f"{again if error.hint == AGAIN else error.hint} To take it as the file it "
@@ -210,11 +210,11 @@ class Taker:
     def _take_folder(self, path: str) -> Taken:
         """Take a folder as one archive; the folder itself always stays."""
         if self._game and os.path.exists(self._game) and os.path.samefile(path, self._game):
-            raise ArchiveFault(f"{path}: is the game folder of this pack, not a mod's")
+            raise ArchiveFault(f"{path}: this is the pack's game folder, not a mod's folder")
         if holds_only_archives(path):
             raise ArchiveFault(
-                f"{path}: holds archives and nothing else",
-                hint="To take each of them, add --each.",
+                f"{path}: this folder holds only archives",
+                hint="Add --each to take each of them.",
             )
         packed = self.shelf.incoming("-folder")
         name = os.path.basename(os.path.abspath(path)) + ".zip"
@@ -236,8 +236,8 @@ class Taker:
         name = name or os.path.basename(path)
         if part.kind == "rar":
             raise ArchiveFault(
-                f"{path}: is one volume of a rar in several, which Rellum does not read",
-                hint="Unpack all volumes with a program for rar, and take the folder.",
+                f"{path}: this is one volume of a multi-volume rar, which Rellum cannot read",
+                hint="Unpack all volumes with a rar program, then take the folder.",
             )
         how = self._taking(path, name, hashes)
         took = taking.take_part(self.shelf, path, part, how, self._listen)
@@ -249,7 +249,7 @@ class Taker:
         named = self._names_of_all(part, release)
         state = taking.gathered(self.shelf, part, release, named)
         whole = None
-        reason, hint = state.progress, "Take the others too; their order does not matter."
+        reason, hint = state.progress, "Take the other parts, too, in any order."
         if not state.missing and (state.total is None or state.total == len(state.ordered)):
             try:
                 whole = taking.complete(self.shelf, state.ordered, part.stem, self.limits)
@@ -259,7 +259,7 @@ class Taker:
                     for each in its_parts:
                         yield replace(each, outcome="refused", reason=reason, hint=hint)
                     return
-                hint = "If there are more parts, take them too; else get these again."
+                hint = "If there are more parts, take them, too. Otherwise download these again."
         for each in its_parts:
             if whole is None:
                 yield replace(each, outcome="part", reason=reason, hint=hint)
@@ -314,7 +314,7 @@ class Taker:
                 return
             if not known and (wrong := self._cards.mismatch(name, found.size)):
                 raise ArchiveFault(
-                    f"{path}: {wrong}", hint="Get the archive again, or correct the card."
+                    f"{path}: {wrong}", hint="Download the archive again, or correct the card."
                 )
 
         return Taking(
@@ -335,7 +335,7 @@ class Taker:
         found = same or open_ones or list(release.all_files)
         if not found:
             raise UnknownRelease(
-                f"the card of {release.mod} names no file for {release.version} "
+                f"the card of {release.mod} lists no file for {release.version} "
                 f"({place_of(release.source)})",
                 hint="Add a [[release.file]] with a 'name' to it.",
             )
@@ -364,7 +364,7 @@ class Taker:
         if outcome == "unknown" and not likely:
             members = self.shelf.members(took.entry.digest)
             inner = inner_archives(member.path for member in members)
-            reason = f"it holds {inner}, which may be what is wanted" if inner else ""
+            reason = f"it contains {inner}, which may be the mod" if inner else ""
         return Taken(
             path=path,
             outcome=outcome if took.is_new else "already there",
@@ -386,7 +386,7 @@ class Taker:
                 self.shelf.forget(took.entry.digest)
             raise ArchiveFault(
                 f"{path}: does not have the shape that {release.name} says: {fault}",
-                hint="It is another file than the card means, or its 'take' or 'expect' is wrong.",
+                hint="This is a different file than the card means, or its 'take' or 'expect' is wrong.",
             )
 
     def _likely(self, name: str, digest: Digest) -> tuple[Likely, ...]:

@@ -44,18 +44,18 @@ def refuse_other(path: str, release: Release, file: ReleaseFile, hashes: Hashes)
     if wrong:
         raise ArchiveFault(
             f"{path}: {release.name} has {file.name} with {wrong} ({place_of(release.source)})",
-            hint="It is another file than the card means. If the card is wrong, correct it first.",
+            hint="This is a different file than the card means. If the card is wrong, correct it first.",
         )
 
 
 def refuse_unfinished(path: str) -> None:
     if not os.path.exists(path):
-        raise ArchiveFault(f"{path}: is not there")
+        raise ArchiveFault(f"{path}: not found")
     if not os.path.isfile(path):
-        raise ArchiveFault(f"{path}: is neither a file nor a folder")
+        raise ArchiveFault(f"{path}: neither a file nor a folder")
     if fault := unfinished(path):
         raise ArchiveFault(
-            f"{path}: {fault}", hint="Wait until the download has ended, then take it."
+            f"{path}: {fault}", hint="Wait until the download has finished, then take it."
         )
     if os.path.getsize(path) == 0:
         raise ArchiveFault(f"{path}: the file is empty", hint=AGAIN)

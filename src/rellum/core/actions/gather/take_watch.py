@@ -50,7 +50,7 @@ def watch(
     the same from one look to the next. Raises NoSuchFolder, and what reading the pack can raise.
     """
     if not os.path.isdir(folder):
-        raise NoSuchFolder(f"{folder} is no folder", hint="Name the folder that downloads go to.")
+        raise NoSuchFolder(f"{folder} is no folder", hint="Name your downloads folder.")
     seen: dict[str, tuple[int, int]] = {}
     done: set[tuple[str, int, int]] = set()
     with Shelf(shelf_folder) as shelf:

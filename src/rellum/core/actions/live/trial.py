@@ -23,7 +23,7 @@ from rellum.core.versions.version import Version, VersionSyntaxError
 
 
 class BadTrial(UserError):
-    """What was tried cannot be made out."""
+    """The trial does not say which releases it is about."""
 
     code = "bad-trial"
 
@@ -86,7 +86,7 @@ def _refuse_unknown_grafts(grafts: Sequence[str], pack: PackFile) -> None:
         if each not in known:
             raise BadTrial(
                 f"the pack has no graft {each!r}" + nearest(each, known),
-                hint="Grafts stand in rellum.toml under [[graft]].",
+                hint="rellum.toml lists grafts under [[graft]].",
             )
 
 
@@ -112,7 +112,7 @@ def _named_releases(
     in_line_up = {each.mod: each.version for each in lock.releases} if lock else {}
     if not named:
         if not in_line_up:
-            raise BadTrial("the line-up is empty, so there is nothing that was tried")
+            raise BadTrial("the line-up is empty, so there is nothing to record")
         return tuple(in_line_up.items())
     releases: dict[ModId, str] = {}
     for each in named:
@@ -124,7 +124,7 @@ def _named_releases(
             releases[mod.id] = in_line_up[mod.id]
         else:
             raise BadTrial(
-                f"{mod.id} is not in the line-up, so its version must be said",
+                f"{mod.id} is not in the line-up, so name its version",
                 hint=f"Write {mod.id}@{mod.releases[0].version}.",
             )
     return tuple(releases.items())

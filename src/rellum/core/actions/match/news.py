@@ -1,4 +1,4 @@
-"""News: newer releases than those of the line-up, each with what taking it would do."""
+"""News: newer releases than those of the line-up, each with if you take it."""
 
 from __future__ import annotations
 
@@ -52,6 +52,6 @@ def _chosen(catalog: Catalog, now: Releases, mod_id: str) -> ModId:
     if mod.id not in now:
         raise NotChosen(
             f"{mod.id} is not in the line-up",
-            hint=f"'rellum why {mod.id}' tells why not, and what taking it would do.",
+            hint=f"'rellum why {mod.id}' tells why not, and if you take it.",
         )
     return mod.id

@@ -100,8 +100,8 @@ def _games(
     if not allowed:
         texts = ", ".join(each.text for each in sorted(known))
         raise NoSuchGame(
-            f"no known version of the game lies in '{pack.game_range}'",
-            hint=f"The game sheet and the folder know of {texts}; correct 'range' under [game].",
+            f"no known game version matches '{pack.game_range}'",
+            hint=f"Known versions: {texts}; correct 'range' under [game].",
         )
     return tuple(sorted(allowed, key=lambda each: each != locked))
 

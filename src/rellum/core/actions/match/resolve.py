@@ -91,7 +91,7 @@ def _summary(refusal: Refusal, count: int) -> str:
         at_least = "at least " if refusal.may_be_more else ""
         number = len(refusal.others)
         more = f"; {at_least}{number} more {'reason' if number == 1 else 'reasons'} besides"
-    what = "this cannot hold" if count == 1 else f"these {count} cannot hold together"
+    what = "this cannot be met" if count == 1 else f"these {count} cannot all be met"
     return f"no line-up exists: {what}{more}"
 
 
@@ -106,7 +106,7 @@ def _hint(remedies: Sequence[Remedy]) -> str:
         f"  {each.text.ljust(width)}  {each.command}".rstrip() if each.command else f"  {each.text}"
         for each in remedies
     ]
-    which = "this helps" if len(remedies) == 1 else "any one of these helps, the cheapest first"
+    which = "this helps" if len(remedies) == 1 else "any one of these helps, cheapest first"
     return f"{which} (tried):\n" + "\n".join(lines)
 
 

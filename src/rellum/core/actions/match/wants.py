@@ -95,7 +95,7 @@ def want(
     if not matching:
         known = ", ".join(str(each.version) for each in mod.releases[:12])
         raise BadRange(
-            f"no release of {mod.id} lies in '{range_text}'",
+            f"no release of {mod.id} matches '{range_text}'",
             hint=f"It has {known}{' …' if len(mod.releases) > 12 else ''}.",
         )
     chosen = dict(before.options) if before else {}
@@ -129,7 +129,7 @@ def _checked_options(mod: Mod, options: Options) -> Options:
         choices = [each.id for each in group.choices]
         wrong = [each for each in chosen if each not in choices]
         if wrong or (group.pick == "one" and len(chosen) != 1):
-            what = f"{wrong[0]!r} is no choice of" if wrong else "choose exactly one of"
+            what = f"{wrong[0]!r} is not a choice of" if wrong else "choose exactly one of"
             raise BadOption(
                 f"{what} {mod.id}'s option {name!r}", hint=f"There are {', '.join(choices)}."
             )
@@ -170,7 +170,7 @@ def let_go(pack_folder: str, mod_id: str) -> str:
     found = holds.get(ModId(mod_id))
     if found is None:
         raise NotHeld(
-            f"the pack does not hold {mod_id!r}" + nearest(mod_id, holds),
+            f"the pack has no hold on {mod_id!r}" + nearest(mod_id, holds),
             hint=f"It holds: {', '.join(holds) or 'nothing'}.",
         )
     remove_hold(home, mod_id)

@@ -103,7 +103,7 @@ def _asked_by(asked: PackProblem, mod_id: ModId, now: dict[ModId, Release]) -> I
     """Yield who wants or needs a mod; each with its place."""
     for want in asked.problem.wants:
         if want.mod == mod_id:
-            optional = ", if it can be had" if want.optional else ""
+            optional = ", if a release fits" if want.optional else ""
             text = f"the pack wants {want_words(want)}{optional}"
             yield Statement(text=text, source=want.source)
     offers = {offer.mod for offer in now[mod_id].offers} if mod_id in now else set()
@@ -130,5 +130,6 @@ def _fixed_by(asked: PackProblem, release: Release) -> Iterator[Statement]:
         yield Statement(text=text, source=release.source.at("game"))
     if chosen and chosen.trial:
         yield Statement(
-            text=f"the game is outside that; it rests on a trial: {chosen.trial}", source=None
+            text=f"this game version is outside that range; a trial allows it: {chosen.trial}",
+            source=None,
         )

@@ -67,8 +67,8 @@ def begin(pack_folder: str, on_recovered: OnRecovered) -> Begun:
         drift = drift_of(opened)
         if drift.findings:
             raise CannotAbsorb(
-                f"the game folder is not as it was left: {len(drift.findings):,} files differ",
-                hint="See 'rellum check'; mend, sweep or absorb that first, so that it is not mixed up.",
+                f"the game folder has drift: {len(drift.findings):,} files differ",
+                hint="See 'rellum check'. Repair, sweep or absorb these first, to keep the changes apart.",
             )
         site, state = opened.site, opened.state
         laid = state.laid()
@@ -117,7 +117,7 @@ def absorb(
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         if ends and not opened.state.note(BEGUN):
             raise CannotAbsorb(
-                "'rellum absorb --begin' did not come before, or was refused",
+                "'rellum absorb --begin' was not run before, or was refused",
                 hint="Without --end, 'rellum absorb --as NAME' takes what 'rellum check' finds now; name a "
                 "clean copy of the game by --from, so that it can be taken out again.",
             )
@@ -151,7 +151,7 @@ def _plan(opened: Session, mod: str, paths: Sequence[str], source: str) -> Absor
         parse_id(mod)
     except ValueError as error:
         raise CannotAbsorb(
-            str(error), hint="Name it by --as, for example --as my-tweaks."
+            str(error), hint="Name it with --as, for example --as my-tweaks."
         ) from error
     below = [named_path(text, opened) for text in paths]
     drift = with_causes(drift_of(opened), opened)
@@ -166,7 +166,7 @@ def _plan(opened: Session, mod: str, paths: Sequence[str], source: str) -> Absor
         raise CannotAbsorb(
             "there is nothing to absorb",
             details=tuple(f"{shown(path)}: {fault}" for path, fault in faults if fault),
-            hint="A mod can be made of files that were changed, added or taken away: see 'rellum check'.",
+            hint="Rellum absorbs files that were changed, added or removed: see 'rellum check'.",
         )
     version = str(releases_of(opened, mod) + 1)
     left = tuple(
@@ -206,9 +206,9 @@ def _can_be_absorbed(finding: Finding, opened: Session) -> bool:
 def _fault_in_name(path: PlacePath) -> str:
     """Say why a file cannot be in an archive and a card; an empty text where it can."""
     if not is_text(path):
-        return "its name is no Unicode text"
+        return "its name is not valid Unicode"
     fault = fault_in_relative(path.partition("/")[2])
-    return f"no archive may have such a name: {fault}" if fault else ""
+    return f"archives cannot hold this name: {fault}" if fault else ""
 
 
 def _record(opened: Session, planned: Absorbing, pack: PackChange) -> None:

@@ -50,15 +50,15 @@ def _turn_on(opened: Session, before: Mapping[PlacePath, int]) -> Guarded:
     sheet = sheet_of(opened.home, pack)
     if not sheet.store_files:
         raise NothingToGuard(
-            f"the game sheet names no files by which its store updates it ({place_of(sheet.source)})",
-            hint='Name them: store-files = ["@game/update.list"] under [game].',
+            f"the game sheet does not list the store's update files ({place_of(sheet.source)})",
+            hint='List them: store-files = ["@game/update.list"] under [game].',
         )
     roots = roots_of(opened, sheet, pack)
     modes = dict(_matching(sheet.store_files, roots))
     if not modes:
         raise NothingToGuard(
-            f"none of the store's files is there: {', '.join(sheet.store_files)}",
-            hint="Correct store-files in the game sheet, or have the store install the game.",
+            f"none of the store's update files exists: {', '.join(sheet.store_files)}",
+            hint="Correct store-files in the game sheet, or let the store install the game.",
         )
     changes = [(path, mode, mode & ~_WRITABLE) for path, mode in modes.items()]
     # The mode that a file had before it was guarded first is the one that comes back.

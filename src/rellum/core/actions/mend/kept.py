@@ -60,7 +60,7 @@ def _chosen(opened: Session, numbers: Sequence[int]) -> list[Kept]:
     missing = [number for number in numbers if number not in known]
     if missing:
         raise NoKeptCopy(
-            f"there is no kept copy no. {missing[0]}", hint="'rellum kept' lists them all."
+            f"there is no kept copy number {missing[0]}", hint="'rellum kept' lists them all."
         )
     return [known[number] for number in dict.fromkeys(numbers)]
 
@@ -104,10 +104,10 @@ def _operation(opened: Session, kept: Kept) -> Operation:
     path = kept.path
     if not opened.site.originals.is_whole(kept.digest):
         raise NoKeptCopy(
-            f"the content of kept copy no. {kept.number} ({shown(path)}) is missing or damaged"
+            f"the content of kept copy number {kept.number} ({shown(path)}) is missing or damaged"
         )
     if not is_in_game(path) and root_of(path) not in opened.roots.outside:
-        raise CannotLay(f"nobody says where {root_of(path)} lies now", hint=_copy_out(kept))
+        raise CannotLay(f"it is not known where {root_of(path)} lies now", hint=_copy_out(kept))
     row = opened.state.laid([path]).get(path)
     entry = opened.state.baseline([path]).get(path)
     rules = opened.rules
@@ -165,7 +165,7 @@ def copy_out(
                 shutil.copyfile(source, target)
             except OSError as error:
                 raise CannotCopyOut(
-                    f"{target} cannot be written: {error.strerror}", hint="Mend that and try again."
+                    f"{target} cannot be written: {error.strerror}", hint="Fix that and try again."
                 ) from error
             written.append(target)
         return written

@@ -67,7 +67,8 @@ def releases_of(opened: Session, mod: str) -> int:
     catalogs = find_catalogs(opened.home, pack=read_pack_file(opened.home))
     if any(os.path.exists(os.path.join(folder, "cards", f"{mod}.toml")) for folder in catalogs):
         raise CannotAbsorb(
-            f"the catalog has a mod {mod!r} already", hint="Choose another name for your own."
+            f"the catalog already has a mod {mod!r}",
+            hint="Choose another name for your own.",
         )
     return 0
 

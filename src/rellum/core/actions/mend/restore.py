@@ -113,9 +113,10 @@ def restore_paths(
             if plan.plan.left_alone and not plan.plan.operations:
                 left = plan.plan.left_alone
                 raise NoOriginal(
-                    "no original is kept for " + ", ".join(shown(path) for path, _ in left[:5]),
+                    "there is no kept original of "
+                    + ", ".join(shown(path) for path, _ in left[:5]),
                     details=tuple(f"{shown(path)}: {why}" for path, why in left),
-                    hint="Name a clean copy of the game by --from, or have the store verify it.",
+                    hint="Name a clean copy of the game with --from, or let the store verify the game.",
                 )
             return carry_out(opened, plan.restoration(), confirm)
 
@@ -143,7 +144,7 @@ def restore_mod(
         if not laid:
             owners = {str(each.mod) for each in opened.state.releases.laid()}
             raise NothingToRestore(
-                f"nothing in the game belongs to {mod!r}" + nearest(mod, owners),
+                f"the game has no files of {mod!r}" + nearest(mod, owners),
                 hint=f"Mods in the game: {', '.join(sorted(owners)) or 'none'}.",
             )
         with supplies(opened):
@@ -305,10 +306,14 @@ def _files_named(text: str, opened: Session) -> list[PlacePath]:
         found = _restorable(state.baseline_below(path), state.laid_below(path))
     if not found:
         there = os.path.lexists(opened.roots.absolute(path))
-        what = "is foreign: neither the game's nor a mod's" if there else "is no file of the game"
+        what = (
+            "is foreign: it belongs neither to the game nor to a mod"
+            if there
+            else "is not a file of the game"
+        )
         raise NothingToRestore(
             f"{shown(path)} {what}",
-            hint="Paths are named from the game folder, e.g. 'data/sea.dat'; see 'rellum check'.",
+            hint="Paths are relative to the game folder, for example 'data/sea.dat'; see 'rellum check'.",
         )
     return sorted(found)
 
@@ -328,7 +333,7 @@ def named_path(text: str, opened: Session) -> PlacePath:
         if path is None:
             raise NothingToRestore(
                 f"{text} is not in the game folder {opened.roots.game_folder}",
-                hint="Name the file from the game folder, e.g. 'data/sea.dat'.",
+                hint="Name the file relative to the game folder, for example 'data/sea.dat'.",
             )
         return path
     if root_of(PlacePath(text)) in opened.roots.outside:
@@ -341,6 +346,6 @@ def named_path(text: str, opened: Session) -> PlacePath:
     if relative.startswith("../") and fault_in_relative(relative):
         raise NothingToRestore(
             f"{text} leads out of the game folder",
-            hint="Name the file from the game folder, e.g. 'data/sea.dat'.",
+            hint="Name the file relative to the game folder, for example 'data/sea.dat'.",
         )
     return PlacePath(f"{GAME}/{relative}")

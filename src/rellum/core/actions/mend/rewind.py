@@ -100,7 +100,7 @@ def make_checkpoint(
     if name.isdigit() or name != name.strip() or not name.isprintable():
         raise BadName(
             f"a checkpoint cannot be called {name!r}",
-            hint="Give it a name that is more than a number, such as 'before-the-storm'.",
+            hint="Choose a name that is not just a number, such as 'before-the-storm'.",
         )
     with open_pack(pack_folder, on_recovered, disk) as opened:
         checkpoints = opened.state.checkpoints
@@ -280,8 +280,8 @@ def _differing(texts: PackTexts, opened: Session) -> list[str]:
 def _choose(checkpoints: Sequence[Checkpoint], name: str, good: bool) -> Checkpoint:
     if not checkpoints:
         raise NoCheckpoint(
-            "there is no checkpoint yet",
-            hint="Each change of the game makes one; 'rellum checkpoint' makes one by hand.",
+            "there are no checkpoints yet",
+            hint="Each change of the game makes one; 'rellum checkpoint' makes one on demand.",
         )
     if good:
         found = next((each for each in checkpoints if each.good), None)
@@ -300,5 +300,5 @@ def _choose(checkpoints: Sequence[Checkpoint], name: str, good: bool) -> Checkpo
     names = [each.name for each in checkpoints if each.name]
     raise NoCheckpoint(
         f"there is no checkpoint {name!r}" + nearest(name, names),
-        hint="'rellum checkpoint --list' shows them all.",
+        hint="'rellum checkpoint --list' lists them.",
     )

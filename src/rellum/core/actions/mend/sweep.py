@@ -89,15 +89,15 @@ def _plan(opened: Session, below: Sequence[PlacePath]) -> Sweeping:
         if each.cause in ("game-update", "half-updated"):
             left.append((each.path, "it came with an update of the game"))
         elif each.cause == "unsure" and each.path not in below:
-            left.append((each.path, "it may be the game's own; name it to move it out"))
+            left.append((each.path, "it may be part of the game; name it to move it out"))
         elif not is_text(each.path):
-            left.append((each.path, "its name is no Unicode text"))
+            left.append((each.path, "its name is not valid Unicode"))
         elif stat.S_ISREG(mode):
             files.append(each)
         elif stat.S_ISDIR(mode):
             empty.append(each.path)
         else:
-            left.append((each.path, "it is no file"))
+            left.append((each.path, "it is not a regular file"))
     folder = new_sweep_folder(opened.home.swept_folder)
     stays = {path for path, _ in left}
     findings = [each for each in findings if each.path not in stays]

@@ -173,7 +173,7 @@ def _identity(sheet: GameSheet, roots: Roots, stated: str) -> Identity:
         raise CannotAdopt(
             f"the folder says that it is {told.version}, not {version}",
             details=told.evidence,
-            hint="Leave --version out, or correct the [[version]] rules of the game sheet.",
+            hint="Omit --version, or correct the [[version]] rules in the game sheet.",
         )
     return told or identify(sheet, roots, stated=version)
 
@@ -211,7 +211,7 @@ def _refuse_unready_for_anew(home: PackHome, roots: Roots) -> None:
         if any(row.owner != RELLUM for row in opened.state.laid().values()):
             raise CannotAdopt(
                 "mods of the line-up lie in the game folder",
-                hint="Call 'rellum restore --all' first, then adopt anew, then 'rellum apply'.",
+                hint="Run 'rellum restore --all' first, then adopt again, then 'rellum apply'.",
             )
 
 
@@ -257,11 +257,11 @@ def _refuse_adopted(home: PackHome) -> None:
 
 
 def _refuse_places(home: PackHome, roots: Roots, shelf_folder: str, copy_to: str = "") -> None:
-    """Refuse places that lie in one another; with ``copy_to``, that one is looked at. Raises CannotAdopt."""
+    """Refuse places that contain one another; with ``copy_to``, that one is looked at. Raises CannotAdopt."""
     game = roots.game_folder
     if copy_to and (is_inside(copy_to, game) or is_inside(game, copy_to)):
         raise CannotAdopt(
-            f"the copy {copy_to} and the game {game} lie in one another",
+            f"the copy {copy_to} and the game {game} contain one another",
             hint="Name a folder beside the game.",
         )
     if not os.path.isdir(game):
@@ -294,14 +294,14 @@ def choose_sheet(sheets: dict[SheetId, GameSheet], named: str, roots: Roots) -> 
     found = find_sheet(sheets.values(), roots)
     if found is None:
         raise UnknownGame(
-            f"{roots.game_folder} is no game that the catalog describes",
+            f"{roots.game_folder} matches no game in the catalog",
             details=tuple(
                 f"{sheet.name}: {shown(mark)} is not there"
                 for sheet in sheets.values()
                 for mark in sheet.marks
                 if not os.path.exists(roots.absolute(mark))
             )[:10],
-            hint="Name the game's own folder, or say which sheet it is by --sheet.",
+            hint="Name the game's own folder, or choose the sheet with --sheet.",
         )
     return found
 
@@ -313,20 +313,20 @@ def _look_around(roots: Roots) -> tuple[list[FolderEntry], list[str]]:
     except OSError as error:
         raise CannotAdopt(
             f"the game folder cannot be read: {error.strerror}: {error.filename}",
-            hint="Give yourself the right to read it, and try again.",
+            hint="Give yourself permission to read it, then try again.",
         ) from error
     odd = next((each.path for each in entries if not is_text(each.path)), None)
     if odd is not None:
         raise CannotAdopt(
             f"the name {odd.encode('utf-8', 'backslashreplace').decode()} is not Unicode text",
-            hint="Rename that file: other systems could not hold it.",
+            hint="Rename that file: other systems cannot store such a name.",
         )
     try:
         warnings = list(warnings_for(roots.game_folder, entries))
     except OSError as error:
         raise CannotAdopt(
             f"the game folder {roots.game_folder} cannot be written: {error.strerror}",
-            hint="Rellum must be able to write there. Change its rights, or copy the game.",
+            hint="Rellum must be able to write there. Change the permissions, or copy the game elsewhere.",
         ) from error
     return entries, warnings
 
@@ -339,9 +339,11 @@ def _hash(files: Sequence[FolderEntry], roots: Roots, listen: Listener) -> dict[
     except OSError as error:
         raise CannotAdopt(
             f"{error.filename} cannot be read: {error.strerror}",
-            hint="Give yourself the right to read it, and try again.",
+            hint="Give yourself permission to read it, then try again.",
         ) from error
     gone = next((path for (path, _), each in zip(paths, digests, strict=True) if each is None), "")
     if gone:
-        raise CannotAdopt(f"{gone} went away meanwhile", hint="Close the game and try again.")
+        raise CannotAdopt(
+            f"{gone} disappeared during the scan", hint="Close the game and try again."
+        )
     return {entry.path: digest for entry, digest in zip(files, digests, strict=True) if digest}

@@ -129,17 +129,17 @@ def assemble(
 def _refuse_places(out: str, parts: Sequence[str]) -> None:
     if os.path.lexists(out) and (not os.path.isdir(out) or os.listdir(out)):
         raise CannotAssemble(
-            f"{out} is there already and is not empty", hint="Name a new folder for the game."
+            f"{out} already exists and is not empty", hint="Name a new folder for the game."
         )
     for part in parts:
         if not os.path.exists(part):
             raise CannotAssemble(
-                f"the part {part} is not there", hint="Name folders or archives, the oldest first."
+                f"the part {part} is not there", hint="Name folders or archives, oldest first."
             )
         inside = os.path.abspath(part)
         if os.path.commonpath([out, inside]) in (out, inside) and os.path.isdir(part):
             raise CannotAssemble(
-                f"{out} and the part {part} lie in one another", hint="Name a folder beside it."
+                f"{out} and the part {part} contain one another", hint="Name a folder outside it."
             )
 
 
@@ -219,8 +219,8 @@ def _refuse_other_version(
     nearest = max(right, key=lambda known: (right[known], known.version.text == version))
     if right[nearest] and nearest.version.text != version:
         raise NotWhole(
-            f"the parts are nearer to {nearest} than to {version}: {right[nearest]:,} files are as known",
-            hint="Leave --version out, or name other parts.",
+            f"the parts are nearer to {nearest} than to {version}: {right[nearest]:,} files match",
+            hint="Omit --version, or name other parts.",
         )
 
 
@@ -244,7 +244,7 @@ def _check(
         sums = read_sums(known)
         wrong = [(path, "missing") for path in sums.keys() - winners.keys()]
         beside = winners.keys() - sums.keys()
-        wrong += [(path, "is beside the known files") for path in beside if not is_own(path)]
+        wrong += [(path, "is not among the known files") for path in beside if not is_own(path)]
         right = 0
         for path in sums.keys() & winners.keys():
             if _digest(path, winners[path], known) == sums[path]:
@@ -269,7 +269,7 @@ def _check(
             _wrong_line(path, what, parts, winners, read_sums(near).get(path, ""))
             for path, what in sorted(wrong)[:20]
         ),
-        hint="Get these parts again, mind their order, or say --unchecked.",
+        hint="Download these parts again, check their order, or add --unchecked.",
     )
 
 
@@ -386,7 +386,7 @@ def _refuse_other(folder: str, winners: dict[PlacePath, Part]) -> None:
         odd = sorted(there ^ set(winners))
         raise CannotAssemble(
             f"{folder} is not what was to be built: {shown(PlacePath(odd[0]))}",
-            hint="Something else works there. Look into it, then try again.",
+            hint="Another program works there. Look into it, then try again.",
         )
 
 

@@ -31,7 +31,7 @@ def copy_game(game: str, target: str, listen: Listener = silent) -> None:
     target = os.path.abspath(target)
     if os.path.lexists(target) and (not os.path.isdir(target) or os.listdir(target)):
         raise CannotCopy(
-            f"{target} is there already and is not empty", hint="Name a new folder for the copy."
+            f"{target} already exists and is not empty", hint="Name a new folder for the copy."
         )
     unfinished = target + UNFINISHED
     try:
@@ -44,7 +44,7 @@ def copy_game(game: str, target: str, listen: Listener = silent) -> None:
         shutil.rmtree(unfinished, ignore_errors=True)
         raise CannotCopy(
             f"the game cannot be copied to {target}: {error.strerror}: {error.filename}",
-            hint="Nothing of it was kept. Mend that and try again.",
+            hint="Nothing of it was kept. Fix that and try again.",
         ) from error
 
 
@@ -53,7 +53,7 @@ def _copy(game: str, target: str, listen: Listener) -> None:
     source, there = Roots(game), Roots(target)
     total = sum(each.size for each in entries)
     if total > shutil.disk_usage(os.path.dirname(target)).free:
-        raise OSError(28, "no room for so many bytes", target)
+        raise OSError(28, "not enough space for that many bytes", target)
     os.makedirs(target)
     done = 0
     for number, each in enumerate(entries):

@@ -96,7 +96,7 @@ def like_releases(
     shelf_folder: str,
     catalog: Catalog | None,
 ) -> tuple[Likeness, ...]:
-    """Say which files are members of archives on the shelf, are named by cards as left over, or lie where a
+    """Say which files are members of archives on the shelf, are listed by cards as left over, or lie where a
     release of a card lays its own.
     """
     found: dict[str, list[PlacePath]] = {}
@@ -164,7 +164,7 @@ def signs_of_mods(
     tests = _left_over_tests(catalog).values()
     left_over = [path for path in files if any(is_left_over(path) for is_left_over in tests)]
     if left_over:
-        found.append(Likeness(what="are named by cards as left over", paths=tuple(left_over)))
+        found.append(Likeness(what="are listed by cards as left over", paths=tuple(left_over)))
     newer = _much_newer([e for e in entries if e.kind == "file" and not is_own(e.path)])
     if newer:
         found.append(Likeness(what="are much newer than the rest", paths=tuple(newer)))

@@ -108,13 +108,13 @@ def write_baseline(found: Identified, listen: Listener = silent) -> tuple[str, b
     identity = found.identity
     if identity is None:
         raise NotVanilla(
-            f"the version of {found.folder} cannot be told",
-            hint="Add a [[version]] rule to the game sheet that tells it.",
+            f"cannot tell the version of {found.folder}",
+            hint="Add a [[version]] rule for it to the game sheet.",
         )
     if os.path.exists(roots.absolute(MARKER_PATH)):
         raise NotVanilla(
             f"{found.folder} is kept by a pack, and may hold mods",
-            hint="Call 'rellum restore --all' there first, or name another copy.",
+            hint="Run 'rellum restore --all' there first, or name another copy.",
         )
     sums = FolderHashes(roots, listen).of("blake3", vanilla_files(found.folder, found.sheet))
     known = _known(found.sheet, identity)

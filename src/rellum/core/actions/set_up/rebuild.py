@@ -129,7 +129,7 @@ def _set_aside_damaged(home: PackHome) -> str:
         whole = False
     if whole and not os.path.isdir(home.waiting_store):
         raise NotDamaged(
-            f"the state of {home.folder} is whole", hint="There is nothing to make anew."
+            f"the state of {home.folder} is not damaged", hint="There is nothing to rebuild."
         )
     damaged = f"{home.state_file}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
     os.replace(home.state_file, damaged)
