@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from unittest import mock
 
 from rellum.core.actions.change.apply import ApplyResult, apply
-from rellum.core.actions.gather.take import Taken, take
+from rellum.core.actions.gather.take import TakeOutcome, take
 from rellum.core.actions.match.resolve import ResolveResult, resolve
 from rellum.core.actions.match.wants import drop, want
 from rellum.core.actions.mend.check import check
@@ -202,7 +202,7 @@ class World:
     def adopt(self) -> AdoptResult:
         return adopt(self.path("pack"), self.path("game"), shelf_folder=self.path("shelf"))
 
-    def take_all(self) -> tuple[Taken, ...]:
+    def take_all(self) -> tuple[TakeOutcome, ...]:
         folder = self.path("downloads")
         names = sorted(os.listdir(folder))
         archives = [os.path.join(folder, name) for name in names]

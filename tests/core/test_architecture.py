@@ -11,6 +11,7 @@ import re
 import subprocess
 import sys
 import unittest
+from collections import Counter
 
 import rellum
 from rellum.cli.app import GROUPS
@@ -66,6 +67,16 @@ class LayeringTest(unittest.TestCase):
                     self.assertLessEqual(
                         LAYERS.index(layer), LAYERS.index(own), f"{name} imports {other}"
                     )
+
+    def test_no_two_modules_have_one_name(self) -> None:
+        """Actions are called as their commands; any other name means one thing."""
+        names = Counter(
+            each.rpartition(".")[2]
+            for each in modules()
+            if each.startswith("rellum.core.") and ".actions." not in each
+        )
+        twice = {name for name, count in names.items() if count > 1}
+        self.assertEqual(twice - {"model"}, set())
 
     def test_the_core_prints_nothing(self) -> None:
         for name in modules():

@@ -6,7 +6,7 @@ import os
 import tempfile
 import unittest
 
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import Fault, TableReader, parse_toml
 from rellum.core.errors import UserError
 from rellum.core.fetching.metalink import NAMESPACE, read_metalink

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 from rellum.core.errors import UserError
 
 if TYPE_CHECKING:
-    from rellum.core.layers.conflicts import Conflicts
-    from rellum.core.solving.outlook import Cell, Outlook, VersionOutlook
+    from rellum.core.layers.contested_paths import Conflicts
+    from rellum.core.solving.game_versions import Cell, Outlook, VersionOutlook
 
 _KINDS = (".png", ".svg")
 # Dark enough beside light enough to be told apart in grey too; blue and orange for the colour-blind.

@@ -22,7 +22,7 @@ from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, Sal
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.disk import Disk
-from rellum.core.pack.kept import Kept
+from rellum.core.pack.kept_copies import Kept
 from rellum.core.paths import PlacePath, Roots
 from tests.support import memory_folder
 

@@ -6,7 +6,7 @@ import unittest
 
 from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.tables import FileFaults
-from rellum.core.folder.identify import UnknownGame, find_sheet, identify
+from rellum.core.folder.detection import UnknownGame, find_sheet, identify
 from rellum.core.hashing import hash_bytes
 from rellum.core.ids import SheetId
 from rellum.core.paths import Roots

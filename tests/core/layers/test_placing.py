@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rellum.core.archives.model import Member
-from rellum.core.catalog.rules import PlaceRule, Source
+from rellum.core.catalog.release_rules import PlaceRule, Source
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.ids import ModId
 from rellum.core.layers.model import Layer, LayerFile

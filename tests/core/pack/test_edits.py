@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import unittest
 
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import FileFaults
 from rellum.core.ids import ModId
 from rellum.core.pack.home import PackHome

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rellum.core.catalog.model import ReleaseFile
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import FileFaults
 from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome

@@ -12,7 +12,7 @@ from rellum.core.archives.model import ArchiveFault
 from rellum.core.catalog.model import ReleaseFile
 from rellum.core.shelf.index import ShelfFault
 from rellum.core.shelf.store import Shelf
-from rellum.core.shelf.taking import take
+from rellum.core.shelf.take_in import take
 from tests.support import WorldTest, write_tree, zip_bytes
 
 CONTENT = zip_bytes({"a": b"a" * 3000, "b": b"b"})

@@ -28,7 +28,7 @@ from rellum.core.shelf.index import _SCHEMA, Origin, ShelfFault
 from rellum.core.shelf.intake import Passage, StillComing
 from rellum.core.shelf.likeness import likeliest
 from rellum.core.shelf.store import Shelf
-from rellum.core.shelf.taking import Taking, take
+from rellum.core.shelf.take_in import StoreOptions, take
 from tests.support import WorldTest, write_tree, zip_bytes
 
 CONTENT = zip_bytes({f"d/{n}.dat": os.urandom(30_000) for n in range(8)}, 0)
@@ -72,7 +72,7 @@ class PassageTest(WorldTest):
             return real(name)
 
         with mock.patch.object(intake, "_hasher", growing), self.assertRaises(StillComing):
-            take(self.shelf, self.source, Taking(also=frozenset({"sha256"})))
+            take(self.shelf, self.source, StoreOptions(also=frozenset({"sha256"})))
         self.assertEqual(self.left(), [])
 
     def test_any_failure_leaves_shelf_and_source_as_they_were(self) -> None:
@@ -84,7 +84,7 @@ class PassageTest(WorldTest):
                     continue  # nothing is written then
                 broken = mock.patch(name, side_effect=error)
                 with broken, self.assertRaises(ShelfFault, msg=f"{by} {name}"):
-                    take(self.shelf, self.source, Taking(by=by))
+                    take(self.shelf, self.source, StoreOptions(by=by))
                 self.assertEqual(self.left(), [])
                 with open(self.source, "rb") as file:
                     self.assertEqual(file.read(), CONTENT)
@@ -93,14 +93,14 @@ class PassageTest(WorldTest):
             raise ArchiveFault("not that one")
 
         with self.assertRaises(ArchiveFault):
-            take(self.shelf, self.source, Taking(by="move", approve=disapprove))
+            take(self.shelf, self.source, StoreOptions(by="move", approve=disapprove))
         self.assertEqual(self.left(), [])
         self.assertTrue(os.path.exists(self.source))
 
     def test_killed_at_any_moment_the_next_take_is_whole(self) -> None:
         program = (
             "import sys; from rellum.core.shelf.store import Shelf\n"
-            "from rellum.core.shelf.taking import take, Taking\n"
+            "from rellum.core.shelf.take_in import take, Taking\n"
             "print('ready', flush=True)\n"
             "take(Shelf(sys.argv[1]), sys.argv[2], Taking(by='move'))\n"
         )

@@ -17,7 +17,7 @@ from rellum.core.catalog.places import (
     read_place,
     read_settings_rules,
 )
-from rellum.core.catalog.rules import FileEdit, Source
+from rellum.core.catalog.release_rules import FileEdit, Source
 from rellum.core.catalog.sheets import parse_digest, parse_id
 from rellum.core.catalog.statements import (
     Orderings,

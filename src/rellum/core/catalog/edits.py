@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from functools import partial
 from typing import get_args
 
-from rellum.core.catalog.rules import ChosenOptions, EditForm, FileEdit
+from rellum.core.catalog.release_rules import ChosenOptions, EditForm, FileEdit
 from rellum.core.catalog.sheets import parse_digest
 from rellum.core.catalog.tables import TableReader
 from rellum.core.patching.keys import form_by_name, settings_forms

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.versions.version import Version
 
 

@@ -14,7 +14,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
-from rellum.core.catalog.rules import (
+from rellum.core.catalog.release_rules import (
     ChosenOptions,
     FileEdit,
     KeyPath,

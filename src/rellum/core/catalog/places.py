@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from functools import lru_cache, partial
 from typing import get_args
 
-from rellum.core.catalog.rules import ChosenOptions, PlaceRule, SettingsUpdate
+from rellum.core.catalog.release_rules import ChosenOptions, PlaceRule, SettingsUpdate
 from rellum.core.catalog.tables import TableReader
 from rellum.core.paths import (
     PlacePath,

@@ -11,7 +11,7 @@ from rellum.core.catalog.cache import read_cache, write_cache
 from rellum.core.catalog.card_store import Stamp, StoredCard, store_card
 from rellum.core.catalog.cards import find_ordering, read_card
 from rellum.core.catalog.model import GameSheet
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import MAX_FILE_BYTES, Fault, fault_lines, parse_toml
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.ids import ModId

@@ -8,7 +8,7 @@ from functools import lru_cache, partial
 
 from rellum.core.catalog.model import GameSheet, Rule
 from rellum.core.catalog.places import read_patterns, read_settings_rules
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.sheet_rules import (
     read_baselines,
     read_containers,

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
-from rellum.core.catalog.rules import KeyPath, Source
+from rellum.core.catalog.release_rules import KeyPath, Source
 from rellum.core.catalog.toml_lines import line_of, place_of
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest

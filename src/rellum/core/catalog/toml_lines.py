@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
-from rellum.core.catalog.rules import KeyPath, Source
+from rellum.core.catalog.release_rules import KeyPath, Source
 from rellum.core.paths import shown_file
 
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")

@@ -7,7 +7,7 @@ import os
 from typing import Literal
 
 from rellum.core.catalog.model import Trial
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml
 from rellum.core.ids import ModId

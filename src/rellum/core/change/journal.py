@@ -49,7 +49,7 @@ from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.checkpoints import BaselineChange, Before, PackTexts, SettingRow
 from rellum.core.pack.disk import Disk
-from rellum.core.pack.kept import Kept
+from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.state_change import StateChange
 from rellum.core.paths import PlacePath, Roots
 

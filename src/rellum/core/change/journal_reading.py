@@ -15,7 +15,7 @@ from rellum.core.errors import BegunOnly, UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.checkpoints import PackTexts
-from rellum.core.pack.kept import Kept
+from rellum.core.pack.kept_copies import Kept
 from rellum.core.paths import PlacePath, Roots
 
 

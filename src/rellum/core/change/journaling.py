@@ -12,7 +12,7 @@ from rellum.core.change.journal import (
 from rellum.core.change.plan import Plan
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
-from rellum.core.pack.kept import Kept
+from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.state import State, new_id
 from rellum.core.pack.state_change import StateChange
 from rellum.core.paths import PlacePath

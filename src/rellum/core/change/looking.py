@@ -25,7 +25,7 @@ def with_causes(drift: Drift, opened: Session) -> Drift:
     """Sort what was found by its cause. Raises SumsFault, OSError."""
     if not drift.findings:
         return drift
-    from rellum.core.folder.causes import Surroundings, tell_causes
+    from rellum.core.folder.drift_causes import Surroundings, tell_causes
     from rellum.core.globs import any_test
     from rellum.core.pack.catalogs import sheet_of
     from rellum.core.pack.game_now import identity_of

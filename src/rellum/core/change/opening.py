@@ -8,10 +8,10 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from rellum.core.errors import UserError
+from rellum.core.pack.folder_rules import NOTE, FolderRules, read_rules
 from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.open_state import open_state
-from rellum.core.pack.process_lock import hold_pack
-from rellum.core.pack.rules import NOTE, FolderRules, read_rules
+from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import LAID_SINCE, Adopted, State, StateFault
 from rellum.core.paths import PlacePath, Roots
@@ -106,7 +106,9 @@ def _with_rules(opened: Session) -> Session:
     state = opened.state
     rules = read_rules(state.note(NOTE))
     if not rules.are_current() or state.note(LAID_SINCE):
-        from rellum.core.pack.rules_anew import read_rules_anew  # rare: a file of the pack changed
+        from rellum.core.pack.reread_rules import (
+            read_rules_anew,  # rare: a file of the pack changed
+        )
 
         rules = read_rules_anew(opened.home, state, rules)
     laid_in = {

@@ -12,7 +12,7 @@ from rellum.core.roles import Role
 if TYPE_CHECKING:
     from rellum.core.layers.model import Brought
     from rellum.core.pack.checkpoints import BaselineChange
-    from rellum.core.pack.kept import Kept
+    from rellum.core.pack.kept_copies import Kept
 
 
 Effect = Literal[

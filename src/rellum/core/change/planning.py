@@ -17,7 +17,7 @@ from rellum.core.change.setting_aside import returned, set_aside, swept
 from rellum.core.composing.taking_out import TakenOut
 from rellum.core.folder.content import FOREIGN, PLAIN_MODE, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes
-from rellum.core.pack.kept import Kept
+from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.standing import content_at

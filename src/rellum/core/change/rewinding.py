@@ -12,8 +12,8 @@ from typing import NamedTuple
 from rellum.core.change.plan import Operation, Plan, Record
 from rellum.core.folder.content import FOREIGN, VANILLA, Content, Laid
 from rellum.core.hashing import Digest
-from rellum.core.pack.checkpoints import Then
-from rellum.core.pack.kept import Kept
+from rellum.core.pack.checkpoints import PastState
+from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.rows import BaselineEntry, baseline_entry, laid_of_row
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
@@ -52,7 +52,7 @@ class Rewinder:
 
     def __init__(
         self,
-        then: Then,
+        then: PastState,
         state: State,
         roots: Roots,
         has_content: Callable[[Digest], bool],

@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from rellum.core.catalog.rules import DiffPart, FileEdit
+from rellum.core.catalog.release_rules import DiffPart, FileEdit
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.composing.editing import patch_of, read_text
 from rellum.core.composing.workshop import Workshop, Written, recipe_of, write_made

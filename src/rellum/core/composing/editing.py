@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from rellum.core.archives.model import STANDARD_LIMITS
-from rellum.core.catalog.rules import DiffPart, FileEdit
+from rellum.core.catalog.release_rules import DiffPart, FileEdit
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.composing.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.hashing import sha256_file

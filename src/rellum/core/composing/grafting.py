@@ -7,16 +7,16 @@ from collections.abc import Iterator
 
 from rellum.core.archives.model import Member
 from rellum.core.catalog.model import Catalog, Trial
-from rellum.core.catalog.rules import PlaceRule
+from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.composing.workshop import Workshop, recipe_of
 from rellum.core.errors import UserError
 from rellum.core.globs import fixed_folder, literal, path_test
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.ids import ModId
-from rellum.core.layers.grafting import Shape, shape_of
 from rellum.core.layers.model import Brought, DiskFile, Layer, LayerFile
 from rellum.core.layers.placing import place_members
+from rellum.core.layers.slot_shapes import Shape, shape_of
 from rellum.core.pack.grafts import Graft
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import Made
@@ -31,7 +31,7 @@ from rellum.core.paths import (
     shown,
     shown_file,
 )
-from rellum.core.shelf.taking import take
+from rellum.core.shelf.take_in import take
 
 GRAFT = "graft"
 """Stands for the version where a layer is a graft's."""

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from functools import cached_property
 
 from rellum.core.catalog.model import Catalog, Release
-from rellum.core.catalog.rules import PlaceRule
+from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.composing.known_folders import known_folders
 from rellum.core.ids import ModId
 from rellum.core.layers.model import LayerFile

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from rellum.core.archives.model import Member
 from rellum.core.catalog.model import Catalog, GameSheet, Release
-from rellum.core.catalog.rules import PlaceRule, SettingsUpdate
+from rellum.core.catalog.release_rules import PlaceRule, SettingsUpdate
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.composing.diff_series import edits_of_files
 from rellum.core.composing.grafting import graft_layers
@@ -22,9 +22,9 @@ from rellum.core.composing.needed import (
 )
 from rellum.core.composing.workshop import Workshop
 from rellum.core.globs import any_test
-from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Brought, DiskFile, Layer, LayerEdit, never_the_users
 from rellum.core.layers.placing import packed_archive, place_archives
+from rellum.core.layers.slot_shapes import Shape
 from rellum.core.layers.spelling import spell_alike
 from rellum.core.layers.texts import fill_names, fill_text
 from rellum.core.layers.wrappers import (
@@ -50,7 +50,7 @@ from rellum.core.solving.problem import are_chosen
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class LineUpOf:
+class LineUpInputs:
     """A line-up with all that its layers depend on."""
 
     lock: LockFile
@@ -83,7 +83,7 @@ class Layers:
         return (*ways, *((layer.owner, note) for layer in self.layers for note in layer.notes))
 
 
-def find_layers(line_up: LineUpOf) -> Layers:
+def find_layers(line_up: LineUpInputs) -> Layers:
     """Return the layers of a line-up, in load order, over the pack's grafts.
 
     Raises MissingArchives, NoLineUp, PlacingFault, TextFault, GraftFault.
@@ -106,7 +106,7 @@ def find_layers(line_up: LineUpOf) -> Layers:
     )
 
 
-def _ways(line_up: LineUpOf) -> list[tuple[LockedRelease, list[Part]]]:
+def _ways(line_up: LineUpInputs) -> list[tuple[LockedRelease, list[Part]]]:
     """Return how each release of the line-up is laid. Raises MissingArchives."""
     shelf, catalog = line_up.workshop.shelf, line_up.catalog
     in_folder = InFolder(line_up.workshop.opened.state, line_up.workshop.roots, line_up.known)
@@ -141,7 +141,7 @@ def _refuse_missing(missing: Sequence[NeededFile]) -> None:
         )
 
 
-def _names(line_up: LineUpOf) -> Iterator[tuple[str, str]]:
+def _names(line_up: LineUpInputs) -> Iterator[tuple[str, str]]:
     """Yield the names that stand for something in the texts and places of every card."""
     sheet, lock = line_up.catalog.sheet, line_up.lock
     yield "game.id", sheet.id
@@ -171,7 +171,9 @@ def _names_of_files(sheet: GameSheet, workshop: Workshop) -> dict[str, str]:
 class _Releasing:
     """Makes the layers of one release of the line-up."""
 
-    def __init__(self, line_up: LineUpOf, locked: LockedRelease, names: Mapping[str, str]) -> None:
+    def __init__(
+        self, line_up: LineUpInputs, locked: LockedRelease, names: Mapping[str, str]
+    ) -> None:
         self.line_up = line_up
         self.locked = locked
         self.same_names: list[SameName] = []

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator
 
-from rellum.core.composing.layering import LineUpOf
+from rellum.core.composing.layering import LineUpInputs
 from rellum.core.composing.needed import release_of
 from rellum.core.composing.wanted import IsCarried, LeftOver
 from rellum.core.composing.workshop import Workshop
@@ -15,7 +15,7 @@ from rellum.core.paths import PlacePath, Roots, below, is_in_game
 
 
 def find_leftovers(
-    line_up: LineUpOf, target: Target, roots: Roots, is_carried: IsCarried
+    line_up: LineUpInputs, target: Target, roots: Roots, is_carried: IsCarried
 ) -> tuple[LeftOver, ...]:
     """Return what the cards of the line-up name as obsolete, is there, and is neither vanilla nor laid."""
     found: dict[PlacePath, str] = {}

@@ -14,7 +14,7 @@ from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, DiskFile, MadeFile, Removal, Target, TargetFile
-from rellum.core.pack.kept import Kept
+from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.patching.keys import form_by_name
 from rellum.core.patching.merge import Conflict, Merged, Side, merge_settings

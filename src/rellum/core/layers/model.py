@@ -13,7 +13,7 @@ from rellum.core.roles import Role
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Member
-    from rellum.core.catalog.rules import FileEdit
+    from rellum.core.catalog.release_rules import FileEdit
     from rellum.core.shelf.index import ShelfEntry
 
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
 
 from rellum.core.archives.model import Member
-from rellum.core.catalog.rules import PlaceRule
+from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.globs import path_test, split_fixed
 from rellum.core.layers.model import LayerFile

@@ -8,7 +8,7 @@ from typing import Protocol
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
 from rellum.core.ids import ModId
-from rellum.core.layers.conflicts import Winner
+from rellum.core.layers.contested_paths import Winner
 from rellum.core.layers.model import (
     Brought,
     Layer,

@@ -14,7 +14,7 @@ from typing import Literal
 
 from rellum.core.archives.links import links_laid
 from rellum.core.archives.model import Member
-from rellum.core.catalog.rules import PlaceRule
+from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.globs import WILDCARD, split_fixed

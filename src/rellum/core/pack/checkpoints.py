@@ -76,7 +76,7 @@ class Checkpoint(NamedTuple):
     files: int
 
 
-class Then(NamedTuple):
+class PastState(NamedTuple):
     """How everything was at a checkpoint that is not so now, or may not be.
 
     ``files`` and ``laid`` hold None where nothing stood, or was laid; what ``files`` has of the paths in
@@ -226,7 +226,7 @@ class Checkpoints:
             self.put_in_force(change.pack_texts)
         return self._thin()
 
-    def then(self, number: int) -> Then:
+    def then(self, number: int) -> PastState:
         """Return how everything was at a checkpoint."""
         since = "FROM {} WHERE checkpoint >= ? ORDER BY checkpoint DESC"
         files: dict[PlacePath, Content | None] = {}
@@ -254,7 +254,7 @@ class Checkpoints:
         texts, identity = self._db.execute(
             "SELECT pack_texts, identity FROM checkpoint WHERE number = ?", (number,)
         ).fetchone()
-        return Then(
+        return PastState(
             files=files,
             later={path for path, at in noted.items() if at > number},
             aside={path: waits for path, waits in aside.items() if waits},

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from rellum.core.catalog.model import GameSheet
-from rellum.core.folder.identify import identify_now
+from rellum.core.folder.detection import identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.pack.session import Session
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from rellum.core.catalog.model import ReleaseFile
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.sheets import parse_digest, parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.durable import write_durably

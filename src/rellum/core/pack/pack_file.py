@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from rellum.core.archives.model import STANDARD_LIMITS, Limits
 from rellum.core.catalog.model import Catalog
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.ids import ModId, SheetId

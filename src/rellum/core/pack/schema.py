@@ -21,9 +21,9 @@ and rellum.lock, once each, and ``in_force`` says which of them the folder was l
 ``guarded`` has the files that are read-only so that the game's store cannot update it, with the mode that
 each had. ``absorbing`` has vanilla files of which copies are kept while another program changes the game.
 
-``note`` holds what is remembered by name (``rellum.core.pack.rules`` and others). ``suspect`` has files that
-``check --deep`` found changed although size and time are as recorded. ``unsure`` has files that came with an
-update of the game whose files are not known, in places that mods share: they may be the game's own.
+``note`` holds what is remembered by name (``folder_rules`` and others). ``suspect`` has files that ``check
+--deep`` found changed although size and time are as recorded. ``unsure`` has files that came with an update
+of the game whose files are not known, in places that mods share: they may be the game's own.
 ``release`` tells which mod, version and build each owner of laid files stands for.
 
 A vanilla file can be known by its hash alone, from a known baseline: then its size is ``UNKNOWN_SIZE``, and

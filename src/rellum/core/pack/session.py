@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
+from rellum.core.pack.folder_rules import FolderRules
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.rules import FolderRules
 from rellum.core.pack.state import Adopted, State
 from rellum.core.paths import Roots
 

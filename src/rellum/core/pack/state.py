@@ -26,7 +26,7 @@ from rellum.core.pack.checkpoints import (
     NEEDED_BY_CHECKPOINTS,
     Checkpoints,
 )
-from rellum.core.pack.kept import KeptCopies
+from rellum.core.pack.kept_copies import KeptCopies
 from rellum.core.pack.recording import (
     learn_vanilla,
     record_baseline,

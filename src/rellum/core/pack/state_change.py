@@ -10,7 +10,7 @@ from rellum.core.pack.checkpoints import (
     Before,
     PackTexts,
 )
-from rellum.core.pack.kept import Kept
+from rellum.core.pack.kept_copies import Kept
 from rellum.core.paths import PlacePath
 
 

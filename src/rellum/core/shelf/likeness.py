@@ -12,7 +12,7 @@ from typing import Final
 
 from rellum.core.archives.model import Member
 from rellum.core.catalog.model import Catalog, Release
-from rellum.core.catalog.rules import PlaceRule
+from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.globs import fixed_start
 from rellum.core.ids import ModId
 from rellum.core.versions.version import Version

@@ -25,12 +25,12 @@ from dataclasses import dataclass
 
 from rellum.core.ids import ModId
 from rellum.core.solving import causes
+from rellum.core.solving.card_clauses import Rules, is_locked
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Clause, Engine, leaves_of
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
-from rellum.core.solving.rules import Rules, is_locked
-from rellum.core.solving.taking import Taking
-from rellum.core.solving.trials import TrialBook
+from rellum.core.solving.release_clauses import ReleaseClauses
+from rellum.core.solving.trial_book import TrialBook
 from rellum.core.solving.variables import ABSENT, OFF, ON, THERE, Entry, GroupVariable, Surroundings
 from rellum.core.versions.version import Version
 
@@ -93,7 +93,7 @@ class Searcher:
         self.rules.bring_in(
             [*(want.mod for want in problem.wants), *(hold.mod for hold in problem.holds)]
         )
-        self.taking = Taking(self.rules)
+        self.taking = ReleaseClauses(self.rules)
         self._last: list[Supposition] = []
 
     @property

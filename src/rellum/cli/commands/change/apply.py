@@ -32,7 +32,7 @@ def apply(
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.change.apply import apply as action
     from rellum.core.composing.answers import Asking
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     def ask(preview: Preview) -> bool:
         console.clear_progress()

@@ -10,7 +10,7 @@ from rellum.cli import console, options
 from rellum.core.paths import shown
 
 if TYPE_CHECKING:
-    from rellum.core.layers.conflicts import Conflict, Conflicts
+    from rellum.core.layers.contested_paths import Conflict, Conflicts
 
 
 def conflicts(
@@ -27,7 +27,7 @@ def conflicts(
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.change.conflicts import conflicts as action
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     if figure:
         from rellum.cli.figures import check_figure_name

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from rellum.core.actions.change.apply import Preview
     from rellum.core.change.rebasing import Rebase
     from rellum.core.composing.settling import SettingsConflict
-    from rellum.core.layers.grafting import Shape
+    from rellum.core.layers.slot_shapes import Shape
     from rellum.core.layers.wrappers import SameName
 
 
@@ -26,7 +26,7 @@ def preview(
     from rellum.cli import render
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.change.apply import preview as action
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     with console.progress() as listen:
         result = action(

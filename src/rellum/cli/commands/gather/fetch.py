@@ -46,7 +46,7 @@ def fetch(
     from rellum.cli.fetch_view import FetchView
     from rellum.core.actions.gather.fetch import fetch as action
     from rellum.core.fetching.model import Patience
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     if stall <= 0 or tries < 1:
         raise console.BadCall("--stall is more than 0 seconds, and --tries at least 1")
@@ -78,7 +78,7 @@ def fetch(
 
 def _write_list(pack: str, target: str, *, as_json: bool) -> None:
     from rellum.core.actions.gather.fetch import write_list
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     files = write_list(pack, shelf_folder(), target)
     without = [each for each in files if not each.file.urls]

@@ -41,7 +41,7 @@ def shelf(
     The shelf is shared by all packs of a user. trim takes first what no pack needs, then, with --free,
     what can be fetched again.
     """
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
     from rellum.core.shelf.store import Shelf
 
     if what not in ("list", "check", "trim"):

@@ -10,7 +10,7 @@ import typer
 from rellum.cli import console, options
 
 if TYPE_CHECKING:
-    from rellum.core.actions.gather.take import Taken
+    from rellum.core.actions.gather.take import TakeOutcome
     from rellum.core.shelf.intake import By
 
 
@@ -50,14 +50,14 @@ def take(
     """
     from rellum.core.actions.gather.take import HowToTake
     from rellum.core.actions.gather.take import take as action
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     if by not in ("copy", "link", "move"):
         raise console.BadCall(f"--by {by}: it is copy, link or move")
     if not archives and not watch:
         raise console.BadCall("there is nothing to take", hint="Name files, or --watch FOLDER.")
     how = HowToTake(stated=stated, by=cast("By", by), each=each)
-    results: list[Taken] = []
+    results: list[TakeOutcome] = []
     if archives:
         with console.progress() as listen:
             results += action(pack, archives, shelf_folder(), listen, how)
@@ -70,11 +70,11 @@ def take(
     _tell_refused(results)
 
 
-def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[Taken]:
+def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[TakeOutcome]:
     from rellum.core.actions.gather.take_watch import watch
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
-    results: list[Taken] = []
+    results: list[TakeOutcome] = []
     with console.progress() as listen:
         for step in watch(pack, folder, shelf_folder(), how, listen):
             if step.waiting and not as_json:
@@ -90,7 +90,7 @@ def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[Taken]:
     return results
 
 
-def _tell_refused(results: list[Taken]) -> None:
+def _tell_refused(results: list[TakeOutcome]) -> None:
     refused = [each for each in results if each.outcome == "refused"]
     by_error: dict[tuple[str, tuple[str, ...], str], list[str]] = {}
     for each in refused:
@@ -102,7 +102,7 @@ def _tell_refused(results: list[Taken]) -> None:
         raise typer.Exit(2 if len(refused) == len(results) else 1)
 
 
-def _show(results: list[Taken]) -> None:
+def _show(results: list[TakeOutcome]) -> None:
     good = [each for each in results if each.outcome != "refused"]
     rows = [
         (
@@ -115,7 +115,7 @@ def _show(results: list[Taken]) -> None:
     ]
     if rows:
         console.table(("outcome", "release", "size", "file"), rows, right=(2,))
-    by_remark: dict[str, list[Taken]] = {}
+    by_remark: dict[str, list[TakeOutcome]] = {}
     for each in good:
         for remark in _remarks(each):
             by_remark.setdefault(remark, []).append(each)
@@ -127,7 +127,7 @@ def _show(results: list[Taken]) -> None:
                 _show_likely(each)
 
 
-def _remarks(taken: Taken) -> list[str]:
+def _remarks(taken: TakeOutcome) -> list[str]:
     from rellum.core.archives.links import links_laid
 
     words = [taken.reason] if taken.reason else []
@@ -144,7 +144,7 @@ def _remarks(taken: Taken) -> list[str]:
     return words
 
 
-def _show_likely(taken: Taken) -> None:
+def _show_likely(taken: TakeOutcome) -> None:
     """Offer what an unknown archive may be, and how sure that is."""
     for likely in taken.likely:
         traits = ", ".join(likely.traits)
@@ -154,7 +154,7 @@ def _show_likely(taken: Taken) -> None:
         console.say(f"  if so: rellum take {path} --as {label}")
 
 
-def _document(taken: Taken) -> dict[str, Any]:
+def _document(taken: TakeOutcome) -> dict[str, Any]:
     release = taken.known.release if taken.known else None
     return {
         "path": taken.path,

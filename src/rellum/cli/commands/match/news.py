@@ -10,7 +10,7 @@ from rellum.cli import console, options
 
 if TYPE_CHECKING:
     from rellum.core.actions.match.news import News
-    from rellum.core.solving.news import NewRelease
+    from rellum.core.solving.newer_releases import NewRelease
 
 
 def news(

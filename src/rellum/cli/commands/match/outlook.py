@@ -9,7 +9,7 @@ import typer
 from rellum.cli import console, options
 
 if TYPE_CHECKING:
-    from rellum.core.solving.outlook import Cell, Outlook, VersionOutlook
+    from rellum.core.solving.game_versions import Cell, Outlook, VersionOutlook
 
 SIGNS = {
     "ready": "ready",

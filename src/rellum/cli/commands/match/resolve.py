@@ -33,7 +33,7 @@ def resolve(
     from rellum.cli.render import MOST_LINES
     from rellum.core.actions.match.resolve import choose_none
     from rellum.core.actions.match.resolve import resolve as action
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     if mods and not fresh:
         raise console.BadCall(

@@ -42,7 +42,7 @@ def absorb(
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import absorb as actions
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     if begin and (end or name or paths):
         raise typer.BadParameter(

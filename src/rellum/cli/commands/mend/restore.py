@@ -46,7 +46,7 @@ def restore(
     if damaged:
         from rellum.cli.recovery import tell_recovered
         from rellum.core.actions.mend.repair import restore_damaged
-        from rellum.core.shelf.folder import shelf_folder
+        from rellum.core.shelf.location import shelf_folder
 
         result = restore_damaged(
             pack,
@@ -101,7 +101,7 @@ def _mend_interrupted(pack: str, ask: Confirm, source: str) -> None:
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend.interrupted import mend_interrupted
     from rellum.core.paths import shown
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     result = mend_interrupted(pack, shelf_folder(), tell_recovered, ask, source=source)
     mended = result.mended
@@ -147,7 +147,7 @@ def _restore(
 ) -> RestoreResult:
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import restore as actions
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     shelf = shelf_folder()
     if mod:

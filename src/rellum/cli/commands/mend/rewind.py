@@ -40,7 +40,7 @@ def rewind(
     from rellum.cli import render
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import rewind as actions
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     if name and good:
         raise typer.BadParameter("name a checkpoint, or say --good")

@@ -52,7 +52,7 @@ def adopt(
     from rellum.cli.commands.mend.check import drift_document
     from rellum.core.actions.set_up import adopt as action
     from rellum.core.paths import shown
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     if rebuild:
         if copy_to or catalog or sheet or version or as_it_is or anew:
@@ -187,7 +187,7 @@ def _rebuild(pack: str, game: str, *, as_json: bool) -> None:
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.set_up.rebuild import rebuild
     from rellum.core.paths import shown, shown_file
-    from rellum.core.shelf.folder import shelf_folder
+    from rellum.core.shelf.location import shelf_folder
 
     result = rebuild(pack, game, shelf_folder(), tell_recovered)
     if as_json:

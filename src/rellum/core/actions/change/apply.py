@@ -18,11 +18,11 @@ from rellum.core.change.planning import plan_target
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.rebasing import Rebase, find_rebase, with_rebase
 from rellum.core.composing.answers import Answers, Asking, refuse_open
+from rellum.core.composing.file_maker import FileMaker
 from rellum.core.composing.grafting import trials_against
-from rellum.core.composing.layering import Layers, LineUpOf, find_layers
+from rellum.core.composing.layering import Layers, LineUpInputs, find_layers
 from rellum.core.composing.leftovers import find_leftovers
 from rellum.core.composing.load_order_file import with_load_order
-from rellum.core.composing.making import Making
 from rellum.core.composing.needed import release_of
 from rellum.core.composing.settling import SettingsConflict, settle
 from rellum.core.composing.taking_out import Without, contents, without_edits
@@ -33,8 +33,8 @@ from rellum.core.errors import RellumError
 from rellum.core.globs import any_test
 from rellum.core.hashing import Digest
 from rellum.core.ids import ReleaseName
-from rellum.core.layers.grafting import Shape
 from rellum.core.layers.model import Brought, Layer, Target
+from rellum.core.layers.slot_shapes import Shape
 from rellum.core.layers.target import lay_over
 from rellum.core.layers.wrappers import SameName
 from rellum.core.pack.catalogs import catalog_of
@@ -51,7 +51,7 @@ from rellum.core.pack.outside import (
 )
 from rellum.core.pack.pack_edits import changed_text
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.pack.rules_anew import read_rules_anew
+from rellum.core.pack.reread_rules import read_rules_anew
 from rellum.core.pack.session import Session
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.paths import PlacePath, Roots, file_of, is_in_game, root_of
@@ -184,7 +184,7 @@ def _pack_change(opened: Session, planned: Preview, answers: Answers) -> PackCha
 class Composed:
     """A line-up put together: its layers, the target tree, and settings in which there are conflicts."""
 
-    line_up: LineUpOf
+    line_up: LineUpInputs
     made_anew: bool
     target: Target
     settings: tuple[SettingsConflict, ...]
@@ -235,14 +235,14 @@ class Preparing:
         """Return the target tree of the line-up. Raises what ``preview`` does, but for planning."""
         catalog, pack = self.catalog, self.pack
         lock, made_anew = self._line_up(self.workshop.shelf)
-        line_up = LineUpOf(
+        line_up = LineUpInputs(
             lock=lock,
             pack=pack,
             catalog=catalog,
             workshop=self.workshop,
             known=self.answers.known_folders(self.opened.state, pack, catalog.sheet),
         )
-        making = Making(self.workshop, catalog.sheet)
+        making = FileMaker(self.workshop, catalog.sheet)
         found = find_layers(line_up)
         refuse_unknown_places(_paths_of(found.layers, catalog.sheet), self.roots, catalog.sheet)
         target = lay_over(
@@ -378,7 +378,7 @@ def _paths_of(layers: Sequence[Layer], sheet: GameSheet) -> Iterator[PlacePath]:
         yield sheet.load_order.path
 
 
-def _conditions(line_up: LineUpOf) -> Iterator[tuple[str, str]]:
+def _conditions(line_up: LineUpInputs) -> Iterator[tuple[str, str]]:
     """Yield what a person has to look at, of releases that come in or change."""
     laid = {each.mod: each.version for each in line_up.workshop.opened.state.releases.laid()}
     for locked in line_up.lock.releases:
@@ -387,7 +387,7 @@ def _conditions(line_up: LineUpOf) -> Iterator[tuple[str, str]]:
             yield from ((release.name, note) for note in release.check_by_hand)
 
 
-def _mods_of(line_up: LineUpOf) -> frozenset[str]:
+def _mods_of(line_up: LineUpInputs) -> frozenset[str]:
     """Return the mods of the line-up, and its grafts."""
     return frozenset(
         [locked.mod for locked in line_up.lock.releases]
@@ -395,7 +395,7 @@ def _mods_of(line_up: LineUpOf) -> frozenset[str]:
     )
 
 
-def _the_users(line_up: LineUpOf, mods: frozenset[str]) -> TheUsers:
+def _the_users(line_up: LineUpInputs, mods: frozenset[str]) -> TheUsers:
     """Return what is the user's own by the sheet, or by a release of the line-up."""
     sheet = line_up.catalog.sheet
     patterns = list(sheet.carry)

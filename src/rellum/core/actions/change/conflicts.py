@@ -9,11 +9,11 @@ from rellum.core.catalog.model import Catalog
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.composing.known_folders import known_folders
-from rellum.core.composing.layering import LineUpOf, find_layers
+from rellum.core.composing.layering import LineUpInputs, find_layers
 from rellum.core.composing.workshop import Workshop
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId
-from rellum.core.layers.conflicts import Conflicts, find_conflicts
+from rellum.core.layers.contested_paths import Conflicts, find_conflicts
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.outside import roots_of
@@ -40,7 +40,7 @@ def conflicts(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) ->
         roots = roots_of(opened, catalog.sheet, pack)
         with Workshop(opened, shelf, roots, folds_case=catalog.sheet.folds_case) as workshop:
             known = known_folders(opened.state, catalog.sheet, pack)
-            line_up = LineUpOf(
+            line_up = LineUpInputs(
                 lock=lock, pack=pack, catalog=catalog, workshop=workshop, known=known
             )
             layers = find_layers(line_up).layers

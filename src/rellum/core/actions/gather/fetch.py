@@ -7,7 +7,7 @@ import shutil
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.gather.take import HowToTake, Taken, Taker, opened_taker
+from rellum.core.actions.gather.take import ArchiveTaker, HowToTake, TakeOutcome, opened_taker
 from rellum.core.archives.model import ArchiveFault
 from rellum.core.composing.needed import NeededFile, Needs, needs_of
 from rellum.core.durable import write_durably
@@ -50,7 +50,7 @@ class Failed:
 class Fetched:
     """A file that was fetched and taken, and the addresses that were given up before, with why."""
 
-    taken: Taken
+    taken: TakeOutcome
     given_up: tuple[str, ...]
 
 
@@ -174,7 +174,9 @@ def _fetched(fetcher: Fetcher, to_fetch: ToFetch) -> Iterator[tuple[NeededFile, 
         yield by_wanted[outcome.wanted], outcome
 
 
-def _take(taker: Taker, fetcher: Fetcher, outcome: Outcome) -> tuple[Taken | None, tuple[str, ...]]:
+def _take(
+    taker: ArchiveTaker, fetcher: Fetcher, outcome: Outcome
+) -> tuple[TakeOutcome | None, tuple[str, ...]]:
     """Take a file that was fetched; return it, or why it could not be had."""
     wanted = outcome.wanted
     if outcome.path is None:

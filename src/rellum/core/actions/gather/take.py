@@ -29,19 +29,19 @@ from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener, silent
-from rellum.core.shelf import taking
+from rellum.core.shelf import take_in
 from rellum.core.shelf.folder_pack import pack_folder
 from rellum.core.shelf.intake import By, Hashes
 from rellum.core.shelf.likeness import Likely, likeliest
 from rellum.core.shelf.recognise import CardFiles, Recognised
 from rellum.core.shelf.store import Shelf
-from rellum.core.shelf.taking import Taking, Took
+from rellum.core.shelf.take_in import Stored, StoreOptions
 
 Outcome = Literal["taken", "already there", "unknown", "part", "refused"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Taken:
+class TakeOutcome:
     """What became of one file. ``reason`` and ``hint`` tell why one was refused, or what is missing.
 
     ``likely`` are the releases that an unknown archive may be. ``encoding`` is how its members' names
@@ -81,7 +81,7 @@ def take(
     shelf_folder: str,
     listen: Listener = silent,
     how: HowToTake = HowToTake(),
-) -> tuple[Taken, ...]:
+) -> tuple[TakeOutcome, ...]:
     """Take each file by itself: a bad one does not stop the others.
 
     Raises NoPack, FileFaults, UnknownMod, UnknownRelease.
@@ -90,14 +90,14 @@ def take(
         return tuple(taker.take_all(paths))
 
 
-def opened_taker(folder: str, shelf_folder: str, how: HowToTake, listen: Listener) -> Taker:
+def opened_taker(folder: str, shelf_folder: str, how: HowToTake, listen: Listener) -> ArchiveTaker:
     """Return a taker for the pack in ``folder``. Raises as ``take`` does."""
     home = pack_home(folder)
     pack = read_pack_file(home)
     catalog = catalog_of(home, pack)
     stated = find_release(catalog, how.stated) if how.stated else None
     shelf = Shelf(shelf_folder)
-    return Taker(catalog, shelf, pack.limits, how, stated, listen, pack.game_folder)
+    return ArchiveTaker(catalog, shelf, pack.limits, how, stated, listen, pack.game_folder)
 
 
 def find_release(catalog: Catalog, text: str) -> Release:
@@ -114,7 +114,7 @@ def find_release(catalog: Catalog, text: str) -> Release:
     )
 
 
-class Taker:
+class ArchiveTaker:
     """Takes files for one catalog and one shelf."""
 
     def __init__(
@@ -133,17 +133,17 @@ class Taker:
         self._cards = CardFiles(catalog)
         self._lists: list[Listed] = []
 
-    def __enter__(self) -> Taker:
+    def __enter__(self) -> ArchiveTaker:
         return self
 
     def __exit__(self, *_: object) -> None:
         self.shelf.close()
 
-    def take_all(self, paths: Iterable[str]) -> Iterator[Taken]:
+    def take_all(self, paths: Iterable[str]) -> Iterator[TakeOutcome]:
         """Yield what became of each file, and of each archive in parts once, at the end."""
         files = list(self._expanded(paths))
         self._lists = lists_beside(files)
-        sets: dict[tuple[str, str], tuple[Part, list[Taken]]] = {}
+        sets: dict[tuple[str, str], tuple[Part, list[TakeOutcome]]] = {}
         for path in files:
             if os.path.isfile(path) and is_checksum_list(path):
                 continue  # read with the others of its folder
@@ -155,7 +155,7 @@ class Taker:
                 taken = self._take_part(path, part)
                 sets.setdefault((part.key, _release_of(taken)), (part, []))[1].append(taken)
             except RellumError as error:
-                yield Taken(
+                yield TakeOutcome(
                     path=path,
                     outcome="refused",
                     reason=error.summary,
@@ -165,7 +165,7 @@ class Taker:
         for part, its_parts in sets.values():
             yield from self._complete(part, its_parts)
 
-    def take_fetched(self, path: str, name: str, hashes: Hashes) -> Taken:
+    def take_fetched(self, path: str, name: str, hashes: Hashes) -> TakeOutcome:
         """Take a file that was fetched under another name and hashed on its way; it is moved.
 
         Raises RellumError.
@@ -183,14 +183,14 @@ class Taker:
             else:
                 yield path
 
-    def _take_whole(self, path: str, name: str = "", hashes: Hashes | None = None) -> Taken:
+    def _take_whole(self, path: str, name: str = "", hashes: Hashes | None = None) -> TakeOutcome:
         if os.path.isdir(path):
             return self._take_folder(path)
         refuse_unfinished(path)
         name = name or os.path.basename(path)
         how = self._taking(path, name, hashes)
         try:
-            took = taking.take(self.shelf, path, how, self._listen)
+            took = take_in.take(self.shelf, path, how, self._listen)
         except NotAnArchive as error:
             if not (self._stated or self._cards.named(name)):
                 again = "If it should be an archive, download it again."
@@ -199,7 +199,7 @@ class Taker:
                     hint=f"{again if error.hint == AGAIN else error.hint} To take it as the file it "
                     "is, say which release it belongs to with --as MOD@VERSION.",
                 ) from error
-            took = taking.take(self.shelf, path, replace(how, form="file"), self._listen)
+            took = take_in.take(self.shelf, path, replace(how, form="file"), self._listen)
         except ArchiveFault as error:
             wrong = self._cards.mismatch(name, os.path.getsize(path))
             raise ArchiveFault(
@@ -207,7 +207,7 @@ class Taker:
             ) from error
         return self._known(path, name, took)
 
-    def _take_folder(self, path: str) -> Taken:
+    def _take_folder(self, path: str) -> TakeOutcome:
         """Take a folder as one archive; the folder itself always stays."""
         if self._game and os.path.exists(self._game) and os.path.samefile(path, self._game):
             raise ArchiveFault(f"{path}: this is the pack's game folder, not a mod's folder")
@@ -221,7 +221,7 @@ class Taker:
         try:
             self.shelf.check_space(bytes_below(path))
             pack_folder(path, packed)
-            took = taking.take(
+            took = take_in.take(
                 self.shelf, packed, replace(self._taking(packed, name), by="copy"), self._listen
             )
         finally:
@@ -231,7 +231,7 @@ class Taker:
 
     def _take_part(
         self, path: str, part: Part, name: str = "", hashes: Hashes | None = None
-    ) -> Taken:
+    ) -> TakeOutcome:
         refuse_unfinished(path)
         name = name or os.path.basename(path)
         if part.kind == "rar":
@@ -240,19 +240,19 @@ class Taker:
                 hint="Unpack all volumes with a rar program, then take the folder.",
             )
         how = self._taking(path, name, hashes)
-        took = taking.take_part(self.shelf, path, part, how, self._listen)
+        took = take_in.take_part(self.shelf, path, part, how, self._listen)
         return self._known(path, name, took, is_part=True)
 
-    def _complete(self, part: Part, its_parts: Sequence[Taken]) -> Iterator[Taken]:
+    def _complete(self, part: Part, its_parts: Sequence[TakeOutcome]) -> Iterator[TakeOutcome]:
         """Look whether an archive in parts is whole now, and into it if it is."""
         release = _release_of(its_parts[0])
         named = self._names_of_all(part, release)
-        state = taking.gathered(self.shelf, part, release, named)
+        state = take_in.gathered(self.shelf, part, release, named)
         whole = None
         reason, hint = state.progress, "Take the other parts, too, in any order."
         if not state.missing and (state.total is None or state.total == len(state.ordered)):
             try:
-                whole = taking.complete(self.shelf, state.ordered, part.stem, self.limits)
+                whole = take_in.complete(self.shelf, state.ordered, part.stem, self.limits)
             except RellumError as error:
                 reason, hint = f"{state.progress}: {error.summary}", error.hint
                 if state.total is not None:
@@ -285,7 +285,7 @@ class Taker:
                 )
         return ()
 
-    def _taking(self, path: str, name: str, hashes: Hashes | None = None) -> Taking:
+    def _taking(self, path: str, name: str, hashes: Hashes | None = None) -> StoreOptions:
         """Return how a file is taken. ``hashes``: it was hashed on its way here."""
         size = os.path.getsize(path)
         wanted = self._cards.hashes_wanted(name, size)
@@ -317,7 +317,7 @@ class Taker:
                     f"{path}: {wrong}", hint="Download the archive again, or correct the card."
                 )
 
-        return Taking(
+        return StoreOptions(
             name=name,
             also=wanted | {each.kind for each in listed},
             by=self._how.by,
@@ -341,7 +341,7 @@ class Taker:
             )
         return found[0]
 
-    def _known(self, path: str, name: str, took: Took, *, is_part: bool = False) -> Taken:
+    def _known(self, path: str, name: str, took: Stored, *, is_part: bool = False) -> TakeOutcome:
         """Say what a file that is on the shelf now is."""
         known = self._cards.recognise(took.hashes)
         if self._stated and (known is None or known.release != self._stated):
@@ -365,7 +365,7 @@ class Taker:
             members = self.shelf.members(took.entry.digest)
             inner = inner_archives(member.path for member in members)
             reason = f"it contains {inner}, which may be the mod" if inner else ""
-        return Taken(
+        return TakeOutcome(
             path=path,
             outcome=outcome if took.is_new else "already there",
             known=known,
@@ -378,7 +378,7 @@ class Taker:
             copies=took.copies,
         )
 
-    def _refuse_other_shape(self, path: str, release: Release, took: Took) -> None:
+    def _refuse_other_shape(self, path: str, release: Release, took: Stored) -> None:
         """Refuse what has nothing of what a stated release lays; it leaves the shelf. Raises ArchiveFault."""
         fault = shape_fault(release, took.entry, self.shelf.members(took.entry.digest))
         if fault:
@@ -395,6 +395,6 @@ class Taker:
         return tuple(likeliest(self.catalog, name, size, self.shelf.members(digest)))
 
 
-def _release_of(taken: Taken) -> str:
+def _release_of(taken: TakeOutcome) -> str:
     """Return the release that a file is of, in words; empty where that is not known."""
     return taken.known.origin.label if taken.known else ""

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.gather.take import HowToTake, Taken, opened_taker
+from rellum.core.actions.gather.take import HowToTake, TakeOutcome, opened_taker
 from rellum.core.archives.forms import unfinished
 from rellum.core.composing.needed import NeededFile, needs_of, still_missing
 from rellum.core.errors import UserError
@@ -30,7 +30,7 @@ class Step:
     ``to_fetch`` is how many more the line-up lacks that 'fetch' can get.
     """
 
-    taken: tuple[Taken, ...]
+    taken: tuple[TakeOutcome, ...]
     waiting: tuple[str, ...]
     to_fetch: int
 
@@ -60,7 +60,7 @@ def watch(
     yield _step((), missing, targets)
     while any(each.file.name in targets for each in missing):
         sleep(SECONDS_BETWEEN)
-        taken: tuple[Taken, ...] = ()
+        taken: tuple[TakeOutcome, ...] = ()
         if ready := _ready(folder, missing, seen, done):
             with opened_taker(pack_folder, shelf_folder, how, listen) as taker:
                 taken = tuple(taker.take_all(ready))
@@ -70,7 +70,7 @@ def watch(
             yield _step(taken, missing, targets)
 
 
-def _step(taken: tuple[Taken, ...], missing: Sequence[NeededFile], targets: set[str]) -> Step:
+def _step(taken: tuple[TakeOutcome, ...], missing: Sequence[NeededFile], targets: set[str]) -> Step:
     waiting = tuple(each.file.name for each in missing if each.file.name in targets)
     return Step(taken=taken, waiting=waiting, to_fetch=len(missing) - len(waiting))
 

@@ -6,9 +6,9 @@ import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from rellum.core.catalog.cross_checks import of_trial, vet
 from rellum.core.catalog.load import load_sheets_noting, read_catalog
 from rellum.core.catalog.tables import fault_lines
-from rellum.core.catalog.vet import of_trial, vet
 from rellum.core.ids import SheetId
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PackHome

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rellum.core.actions.match.pack_problem import problem_of
 from rellum.core.change.opening import OnRecovered, open_pack
-from rellum.core.solving.outlook import Outlook, look_out
+from rellum.core.solving.game_versions import Outlook, look_out
 from rellum.core.solving.search import Searcher
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.errors import UserError
 from rellum.core.ids import ModId
 from rellum.core.nearest import nearest

@@ -9,11 +9,11 @@ from rellum.core.actions.match.pack_problem import PackProblem, problem_of
 from rellum.core.actions.match.wants import find_release_version
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod, Release
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import LockedRelease
-from rellum.core.solving.news import brief, tell_outcome
+from rellum.core.solving.newer_releases import brief, tell_outcome
 from rellum.core.solving.problem import Problem, Statement, Want
 from rellum.core.solving.search import Searcher
 from rellum.core.solving.sentences import want_words

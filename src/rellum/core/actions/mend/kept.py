@@ -14,7 +14,7 @@ from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.content import FOREIGN, PLAIN_MODE, VANILLA, Content
 from rellum.core.globs import any_test
-from rellum.core.pack.kept import Kept
+from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
 from rellum.core.pack.standing import CannotLay, content_at

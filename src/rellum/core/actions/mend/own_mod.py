@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from rellum.core.actions.match.resolve import line_up_of
-from rellum.core.catalog.rules import Source
+from rellum.core.catalog.release_rules import Source
 from rellum.core.change.journal import PackChange
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content
@@ -29,7 +29,7 @@ from rellum.core.pack.standing import content_at
 from rellum.core.paths import PlacePath, root_of
 from rellum.core.shelf.folder_pack import pack_folder as pack_as_zip
 from rellum.core.shelf.store import Shelf
-from rellum.core.shelf.taking import take
+from rellum.core.shelf.take_in import take
 
 
 class CannotAbsorb(UserError):

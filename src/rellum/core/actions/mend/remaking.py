@@ -11,7 +11,7 @@ from rellum.core.actions.change.apply import Preparing
 from rellum.core.errors import RellumError
 from rellum.core.folder.content import Content
 from rellum.core.layers.model import Removal
-from rellum.core.pack.checkpoints import Then
+from rellum.core.pack.checkpoints import PastState
 from rellum.core.pack.rows import laid_of_row
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import new_id
@@ -21,7 +21,7 @@ from rellum.core.shelf.store import Shelf
 
 
 def remake(
-    opened: Session, then: Then, shelf_folder: str, wanted: Mapping[PlacePath, Content]
+    opened: Session, then: PastState, shelf_folder: str, wanted: Mapping[PlacePath, Content]
 ) -> None:
     """Put contents into the store of originals that the line-up of a checkpoint makes, as far as it can.
 
@@ -48,7 +48,7 @@ def remake(
 
 def _make(
     opened: Session,
-    then: Then,
+    then: PastState,
     folder: str,
     shelf_folder: str,
     missing: Mapping[PlacePath, Content],
@@ -74,7 +74,7 @@ def _make(
         state.close()
 
 
-def _as_then(then: Then) -> StateChange:
+def _as_then(then: PastState) -> StateChange:
     """Return what makes a state what it was at a checkpoint, as far as layers depend on it."""
     return StateChange(
         id=new_id(),

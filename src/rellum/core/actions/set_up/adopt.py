@@ -29,8 +29,8 @@ from rellum.core.change.rebasing import identity_text
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.content import RELLUM
+from rellum.core.folder.detection import UnknownGame, find_sheet, identify, identify_now
 from rellum.core.folder.hashes import hash_files
-from rellum.core.folder.identify import UnknownGame, find_sheet, identify, identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry, list_folder
 from rellum.core.folder.model import Drift
@@ -47,7 +47,7 @@ from rellum.core.pack.open_state import open_state
 from rellum.core.pack.outside import usable_places
 from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.pack.process_lock import hold_pack
+from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id
 from rellum.core.paths import PlacePath, Roots, is_inside, is_text, refuse_no_text, shown
 from rellum.core.progress import Listener, silent

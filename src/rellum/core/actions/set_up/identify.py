@@ -14,7 +14,7 @@ from rellum.core.catalog.model import GameSheet
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.folder.baselines import FolderHashes, Match, best, compare, sums_text
-from rellum.core.folder.identify import identify_now
+from rellum.core.folder.detection import identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import list_folder
 from rellum.core.globs import any_test, literal

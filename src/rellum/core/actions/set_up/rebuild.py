@@ -18,7 +18,7 @@ from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, rea
 from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.errors import UserError
 from rellum.core.folder.content import Content, Laid
-from rellum.core.folder.identify import identify, identify_now
+from rellum.core.folder.detection import identify, identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.layers.model import Removal, Target
@@ -28,7 +28,7 @@ from rellum.core.pack.marker import lay_marker, marked_id
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, read_vanilla
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.pack.process_lock import hold_pack
+from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import Adopted, StateFault, new_id
 from rellum.core.pack.state_change import StateChange

@@ -16,11 +16,18 @@ from rellum.core.errors import UserError
 from rellum.core.ids import ModId
 from rellum.core.notices import note
 from rellum.core.pack.catalogs import find_catalogs, sheet_of
+from rellum.core.pack.folder_rules import (
+    NOTE,
+    FolderRules,
+    ModRules,
+    rules_text,
+    stamps_of,
+    surroundings,
+)
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.outside import usable_places
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.pack.rules import NOTE, FolderRules, ModRules, rules_text, stamps_of, surroundings
 from rellum.core.pack.state import LAID_SINCE, State
 
 

@@ -27,7 +27,7 @@ def _approve(_: Hashes) -> None:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Taking:
+class StoreOptions:
     """How a file is taken. ``also`` names hashes beside BLAKE3; ``form`` None: its content tells.
 
     ``hashes`` are those of a file that was hashed on its way here: it is not read for that again,
@@ -44,7 +44,7 @@ class Taking:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Took:
+class Stored:
     """A file that is on the shelf now, whether it is new there, and how many copies its links are laid as."""
 
     entry: ShelfEntry
@@ -53,10 +53,10 @@ class Took:
     copies: int = 0
 
 
-PLAINLY: Final = Taking()
+PLAINLY: Final = StoreOptions()
 
 
-def take(shelf: Shelf, path: str, how: Taking = PLAINLY, listen: Listener = silent) -> Took:
+def take(shelf: Shelf, path: str, how: StoreOptions = PLAINLY, listen: Listener = silent) -> Stored:
     """Take a whole archive in: its bytes are read once, hashed, copied and checked in full.
 
     Raises ArchiveFault, ShelfFault, StillComing and what ``how.approve`` raises; then nothing of
@@ -79,8 +79,8 @@ def take(shelf: Shelf, path: str, how: Taking = PLAINLY, listen: Listener = sile
 
 
 def take_part(
-    shelf: Shelf, path: str, part: Part, how: Taking = PLAINLY, listen: Listener = silent
-) -> Took:
+    shelf: Shelf, path: str, part: Part, how: StoreOptions = PLAINLY, listen: Listener = silent
+) -> Stored:
     """Take one part of an archive in: hashed and kept; looked into when all parts are there.
 
     Raises ShelfFault, StillComing and what ``how.approve`` raises.
@@ -114,13 +114,13 @@ def _enter(
     members: tuple[Member, ...],
     hashes: Hashes,
     path: str,
-    how: Taking,
-) -> Took:
+    how: StoreOptions,
+) -> Stored:
     """Record a file that is on the shelf now, and let go of its source."""
     shelf.index.add(entry, members)
     _let_go(path, how.by)
     copies = sum(member.copy_of is not None for member in members)
-    return Took(entry=entry, is_new=True, hashes=hashes, copies=copies)
+    return Stored(entry=entry, is_new=True, hashes=hashes, copies=copies)
 
 
 def gathered(shelf: Shelf, part: Part, release: str, named: tuple[str, ...] = ()) -> PartSet:
@@ -153,7 +153,7 @@ def complete(shelf: Shelf, ordered: tuple[str, ...], name: str, limits: Limits) 
     return shelf.index.add(whole, members)
 
 
-def _known(shelf: Shelf, path: str, how: Taking) -> tuple[ShelfEntry, Hashes] | None:
+def _known(shelf: Shelf, path: str, how: StoreOptions) -> tuple[ShelfEntry, Hashes] | None:
     """Return the file on the shelf that has the same bytes; hashed only if the size is the same."""
     size = os.path.getsize(path)
     same_size = shelf.index.all("size = ?", size)
@@ -164,20 +164,20 @@ def _known(shelf: Shelf, path: str, how: Taking) -> tuple[ShelfEntry, Hashes] | 
     return (found, hashes) if found and os.path.exists(shelf.path_of(found.digest)) else None
 
 
-def _again(shelf: Shelf, known: ShelfEntry, hashes: Hashes, path: str, how: Taking) -> Took:
+def _again(shelf: Shelf, known: ShelfEntry, hashes: Hashes, path: str, how: StoreOptions) -> Stored:
     how.approve(hashes)
     sha256 = hashes.others.get("sha256")
     if sha256 and not known.sha256:
         shelf.index.update(known.digest, "sha256", sha256)
         known = replace(known, sha256=sha256)
     _let_go(path, how.by)
-    return Took(entry=known, is_new=False, hashes=hashes)
+    return Stored(entry=known, is_new=False, hashes=hashes)
 
 
 def _carry(
     shelf: Shelf,
     path: str,
-    how: Taking,
+    how: StoreOptions,
     check: Callable[[Ready], tuple[Member, ...]],
     listen: Listener,
 ) -> tuple[Hashes, tuple[Member, ...]]:

@@ -11,9 +11,9 @@ from dataclasses import dataclass
 
 from rellum.core.catalog.model import Clash, MadeFor, Need, Requirement
 from rellum.core.solving import causes
+from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Literal
-from rellum.core.solving.rules import Rules
 from rellum.core.solving.variables import ABSENT, THERE, Entry, GroupVariable, ModVariable
 
 
@@ -26,7 +26,7 @@ class _Shared:
     is_added: bool = False
 
 
-class Taking:
+class ReleaseClauses:
     """Makes the clauses of releases and options, and tells what must come in with them."""
 
     def __init__(self, rules: Rules) -> None:

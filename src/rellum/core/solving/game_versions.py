@@ -17,7 +17,7 @@ from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.sentences import tell
 from rellum.core.solving.solve import chosen_releases, trial_for
 from rellum.core.solving.suppose import Releases
-from rellum.core.solving.trials import TrialBook
+from rellum.core.solving.trial_book import TrialBook
 from rellum.core.versions.version import Version
 
 Status = Literal["ready", "tried", "other", "back", "gone", "unknown"]

@@ -23,7 +23,7 @@ from rellum.core.paths import (
 from rellum.core.progress import Progress
 
 
-class Making:
+class FileMaker:
     """Makes files of the layers' parts, for one pack."""
 
     def __init__(self, workshop: Workshop, sheet: GameSheet) -> None:

@@ -20,7 +20,7 @@ from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Engine, Literal
 from rellum.core.solving.problem import Locked
-from rellum.core.solving.trials import TrialBook
+from rellum.core.solving.trial_book import TrialBook
 from rellum.core.solving.variables import (
     ABSENT,
     OFF,
