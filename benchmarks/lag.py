@@ -9,9 +9,9 @@ import subprocess
 from benchmarks import catalogs
 from rellum.core.catalog.model import Catalog, Clash, GameSheet, Mod, Need, Release, Requirement
 from rellum.core.catalog.release_rules import Source
-from rellum.core.ids import ModId, SheetId
 from rellum.core.solving.problem import Problem, Want
 from rellum.core.solving.search import Found, Searcher
+from rellum.core.values.ids import ModId, SheetId
 from rellum.core.versions.orderings import DOTTED, parse_version
 from rellum.core.versions.ranges import parse_range
 

@@ -9,10 +9,10 @@ from collections.abc import Callable
 from benchmarks.measure import Comparison, Run
 from rellum.core.archives.model import Member
 from rellum.core.hashing import Digest
-from rellum.core.ids import ModId
 from rellum.core.layers.model import Layer, LayerFile
 from rellum.core.layers.target import lay_over
-from rellum.core.paths import MemberPath, PlacePath
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import MemberPath, PlacePath
 from tests.support import NoMaker
 
 MODS, FILES = 200, 1000

@@ -33,7 +33,7 @@ from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.open_state import open_state
-from rellum.core.paths import PlacePath, TargetPath
+from rellum.core.values.paths import PlacePath, TargetPath
 
 SHEET = """\
 [game]

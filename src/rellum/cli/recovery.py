@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from rellum.cli import console
-from rellum.core.paths import shown
+from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
     from rellum.core.change.recover import Recovered

@@ -6,15 +6,15 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from rellum.cli import console
-from rellum.core.paths import shown
+from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
     from rellum.core.change.plan import Operation, Plan
     from rellum.core.change.readiness import Space
     from rellum.core.folder.identity import Identity
     from rellum.core.patching.container import Rebuilt
-    from rellum.core.paths import PlacePath
     from rellum.core.solving.problem import Statement
+    from rellum.core.values.paths import PlacePath
 
 MOST_LINES = 30
 """How many files a list shows unless all are asked for."""
@@ -205,7 +205,7 @@ def release_rows(plan: Plan, load_order: Sequence[str]) -> list[tuple[str, ...]]
 
     Owners stand in load order; those that are leaving come last.
     """
-    from rellum.core.folder.content import FOREIGN
+    from rellum.core.values.content import FOREIGN
 
     owners: dict[str, list[int]] = {}
     for each in plan.visible:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 
-from rellum.core.paths import is_inside
+from rellum.core.values.paths import is_inside
 
 _BELOW_HOME = (
     # keys and passwords

@@ -10,7 +10,7 @@ from rellum.core.catalog import read_cards, tables
 from rellum.core.catalog.cache import cache_file
 from rellum.core.catalog.load import load_catalog
 from rellum.core.catalog.model import Catalog, Mod
-from rellum.core.ids import ModId, SheetId
+from rellum.core.values.ids import ModId, SheetId
 from tests.support import WorldTest, write_tree
 
 CARD = '[mod]\nid = "{0}"\nname = "N"\nversions = "{1}"\n[[release]]\nversion = "{2}"\n{3}\n'

@@ -9,7 +9,7 @@ from rellum.core.catalog.cards import find_ordering, read_card
 from rellum.core.catalog.model import Mod, Release
 from rellum.core.catalog.patches import release_chain
 from rellum.core.catalog.tables import Fault
-from rellum.core.paths import PlacePath
+from rellum.core.values.paths import PlacePath
 
 CARD = """
 [mod]

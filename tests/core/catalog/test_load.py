@@ -14,9 +14,9 @@ from rellum.core.catalog.load import (
 )
 from rellum.core.catalog.tables import FileFaults
 from rellum.core.errors import RellumError
-from rellum.core.ids import SheetId
 from rellum.core.notices import take_all
-from rellum.core.paths import shown_file
+from rellum.core.values.ids import SheetId
+from rellum.core.values.paths import shown_file
 from tests.support import WorldTest
 
 HASH = "0" * 64

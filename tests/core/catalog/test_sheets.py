@@ -6,7 +6,7 @@ import unittest
 
 from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.tables import FileFaults
-from rellum.core.ids import SheetId
+from rellum.core.values.ids import SheetId
 from tests.support import WorldTest
 
 GOOD = """

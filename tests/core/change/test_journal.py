@@ -19,11 +19,11 @@ from rellum.core.change.journal import (
 )
 from rellum.core.change.journal_lines import line_of
 from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, Salvage, read_journal
-from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.kept_copies import Kept
-from rellum.core.paths import PlacePath, Roots
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.paths import PlacePath, Roots
 from tests.support import memory_folder
 
 paths = st.text(st.characters(blacklist_characters="\0"), min_size=1, max_size=9).map(

@@ -11,7 +11,7 @@ from rellum.core.errors import UserError
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.open_state import open_state
-from rellum.core.paths import PlacePath
+from rellum.core.values.paths import PlacePath
 from tests.support import Entry, WorldTest, ignore_recovery, write_tree
 
 ONE = b"; sea\n[view]\nwaves = high\nfog = on\n"

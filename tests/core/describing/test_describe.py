@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from rellum.core.describing.naming import guess_naming
 from rellum.core.describing.shape import Game, guess_shape
-from rellum.core.paths import PlacePath
+from rellum.core.values.paths import PlacePath
 from tests.support import WorldTest, write_tree, zip_bytes
 
 PLACES = {name: PlacePath(f"@game/{name}") for name in ("mods", "data", "textures")}

@@ -8,8 +8,8 @@ from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.tables import FileFaults
 from rellum.core.folder.detection import UnknownGame, find_sheet, identify
 from rellum.core.hashing import hash_bytes
-from rellum.core.ids import SheetId
-from rellum.core.paths import Roots
+from rellum.core.values.ids import SheetId
+from rellum.core.values.paths import Roots
 from tests.support import SHEET, WorldTest, write_tree
 
 BY_HASH = f"""\

@@ -11,13 +11,13 @@ from hypothesis import strategies as st
 from rellum.core.archives.model import Member
 from rellum.core.catalog.release_rules import PlaceRule, Source
 from rellum.core.hashing import Digest, hash_bytes
-from rellum.core.ids import ModId
 from rellum.core.layers.model import Layer, LayerFile
 from rellum.core.layers.placing import place_archives
 from rellum.core.layers.target import LayerClash, lay_over
 from rellum.core.layers.wrappers import PlacingFault, seen_through
-from rellum.core.paths import MemberPath, PlacePath, TargetPath, shown
 from rellum.core.shelf.index import ShelfEntry
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import MemberPath, PlacePath, TargetPath, shown
 from tests.support import NoMaker
 
 ENTRY = ShelfEntry(digest=Digest("d" * 64), size=1, sha256=None, name="tides.zip")

@@ -7,11 +7,11 @@ import unittest
 
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import FileFaults
-from rellum.core.ids import ModId
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_edits import remove_hold, remove_want, set_hold, set_want
 from rellum.core.pack.pack_file import WantLine, read_pack_file
 from rellum.core.pack.trials_file import add_trial, read_pack_trials
+from rellum.core.values.ids import ModId
 from tests.support import WorldTest, write_tree
 
 PACK = """\

@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 from rellum.core.catalog.model import ReleaseFile
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import FileFaults
-from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease, LockFile, lock_text, read_lock, write_lock
 from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.values.ids import ModId, SheetId
 from rellum.core.versions.orderings import parse_version
 from tests.support import WorldTest, write_tree
 

@@ -20,8 +20,6 @@ from rellum.core.archives.model import ArchiveFault, Member
 from rellum.core.catalog.load import load_catalog
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest, hash_bytes
-from rellum.core.ids import SheetId
-from rellum.core.paths import MemberPath
 from rellum.core.shelf import intake
 from rellum.core.shelf.folder_pack import pack_folder
 from rellum.core.shelf.index import _SCHEMA, Origin, ShelfFault
@@ -29,6 +27,8 @@ from rellum.core.shelf.intake import Passage, StillComing
 from rellum.core.shelf.likeness import likeliest
 from rellum.core.shelf.store import Shelf
 from rellum.core.shelf.take_in import StoreOptions, take
+from rellum.core.values.ids import SheetId
+from rellum.core.values.paths import MemberPath
 from tests.support import WorldTest, write_tree, zip_bytes
 
 CONTENT = zip_bytes({f"d/{n}.dat": os.urandom(30_000) for n in range(8)}, 0)

@@ -10,13 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rellum.core.catalog.model import MadeFor, Need, Trial
-from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.problem import Problem
 from rellum.core.solving.refusal import Refusal, explain, without
 from rellum.core.solving.remedies import fewest_to_give_up, find_remedies
 from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.sentences import tell
+from rellum.core.values.ids import ModId
 from tests.core.solving.worlds import (
     GAMES,
     HERE,

@@ -10,11 +10,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rellum.core.catalog.model import MadeFor, Need, Offer, OptionChoice, OptionGroup, Trial
-from rellum.core.ids import ModId
 from rellum.core.solving.load_order import LoadCycle, sort_for_loading
 from rellum.core.solving.problem import LineUp, Locked, Problem
 from rellum.core.solving.search import NotFound, Searcher
 from rellum.core.solving.solve import chosen_releases, find_line_up, solve
+from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.ranges import parse_range
 from tests.core.solving.worlds import (

@@ -22,9 +22,9 @@ from rellum.core.catalog.model import (
     Trial,
 )
 from rellum.core.catalog.release_rules import Source
-from rellum.core.ids import ModId, SheetId
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.trial_book import TrialBook
+from rellum.core.values.ids import ModId, SheetId
 from rellum.core.versions.orderings import DOTTED, Ordering, parse_version
 from rellum.core.versions.ranges import parse_range
 from rellum.core.versions.version import Version

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from typing import Final, NamedTuple
 
 from rellum.core.archives.model import ArchiveFault, Limits
-from rellum.core.paths import MemberPath, UnsafePath, parse_member_path
+from rellum.core.values.paths import MemberPath, UnsafePath, parse_member_path
 
 LONGEST_TARGET: Final = 4096
 """So many bytes has a link's target at most, as in POSIX systems (PATH_MAX)."""

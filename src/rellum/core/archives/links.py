@@ -11,7 +11,7 @@ from dataclasses import replace
 
 from rellum.core.archives.gate import Gate, Link
 from rellum.core.archives.model import Member
-from rellum.core.paths import MemberPath
+from rellum.core.values.paths import MemberPath
 
 MOST_STEPS = 40
 """So many links may be followed on the way to one file, as in POSIX systems (SYMLOOP_MAX)."""

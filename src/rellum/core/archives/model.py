@@ -11,8 +11,8 @@ from typing import Final, Literal
 from rellum.core.archives.joined import Ready, at_once
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
-from rellum.core.paths import MemberPath
 from rellum.core.progress import Listener, silent
+from rellum.core.values.paths import MemberPath
 
 Form = Literal["zip", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "7z", "rar", "file"]
 """What an archive is by its content; ``file`` is a single file that is no archive."""

@@ -14,7 +14,7 @@ from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import ArchiveFault, Limits
 from rellum.core.archives.stream_archive import Sink, SinkFor, StreamArchive
 from rellum.core.errors import RellumError
-from rellum.core.paths import MemberPath
+from rellum.core.values.paths import MemberPath
 
 if TYPE_CHECKING:
     from py7zr import SevenZipFile

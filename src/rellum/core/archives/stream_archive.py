@@ -11,8 +11,8 @@ from rellum.core.archives.inflate import PIECE_BYTES
 from rellum.core.archives.links import with_links
 from rellum.core.archives.model import Archive, ContentMismatch, Extraction, Limits, Member
 from rellum.core.archives.sinks import FileSink, HashSink, Tally
-from rellum.core.paths import MemberPath
 from rellum.core.progress import Listener, silent
+from rellum.core.values.paths import MemberPath
 
 
 class Sink(Protocol):

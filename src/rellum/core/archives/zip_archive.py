@@ -33,8 +33,8 @@ from rellum.core.archives.names import decode
 from rellum.core.archives.sinks import FileSink, Tally
 from rellum.core.archives.zip_list import read_list
 from rellum.core.hashing import Digest
-from rellum.core.paths import MemberPath
 from rellum.core.progress import Listener, silent
+from rellum.core.values.paths import MemberPath
 
 _LOCAL_HEADER: Final = struct.Struct("<4s2xHH4xLLLHH")
 _ENCRYPTED, _SIZES_FOLLOW, _UTF8 = 0x1, 0x8, 0x800

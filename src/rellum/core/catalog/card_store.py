@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from rellum.core.catalog.model import Mod
-from rellum.core.ids import ModId
+from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import Ordering
 
 if TYPE_CHECKING:

@@ -27,8 +27,8 @@ from rellum.core.catalog.statements import (
     read_offers,
 )
 from rellum.core.catalog.tables import Fault, TableReader
-from rellum.core.ids import ModId
-from rellum.core.paths import PlacePath
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import PlacePath
 from rellum.core.versions.orderings import DOTTED, LISTED, SCHEMES, Ordering, parse_version
 from rellum.core.versions.ranges import parse_range
 

@@ -9,8 +9,8 @@ from collections.abc import Iterable, Iterator
 from rellum.core.catalog.model import Catalog, Clash, Mod, Need, Release, Trial
 from rellum.core.catalog.release_rules import ChosenOptions, Source
 from rellum.core.catalog.tables import Fault
-from rellum.core.ids import ModId
 from rellum.core.nearest import nearest
+from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import Range, parse_range
 
 

@@ -11,7 +11,7 @@ from rellum.core.catalog.sheets import parse_digest
 from rellum.core.catalog.tables import TableReader
 from rellum.core.patching.keys import form_by_name, settings_forms
 from rellum.core.patching.model import Setting, SettingsForm
-from rellum.core.paths import PlacePath, parse_target_path
+from rellum.core.values.paths import PlacePath, parse_target_path
 
 
 def read_edit(

@@ -16,10 +16,10 @@ from rellum.core.catalog.sheets import read_sheet
 from rellum.core.catalog.tables import Fault, FileFaults, fault_lines, parse_toml, raise_faults
 from rellum.core.catalog.trials import read_trials
 from rellum.core.errors import UserError
-from rellum.core.ids import ModId, SheetId
 from rellum.core.nearest import nearest
 from rellum.core.notices import note
-from rellum.core.paths import shown_file
+from rellum.core.values.ids import ModId, SheetId
+from rellum.core.values.paths import shown_file
 from rellum.core.versions.orderings import Ordering
 
 

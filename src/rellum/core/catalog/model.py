@@ -22,8 +22,8 @@ from rellum.core.catalog.release_rules import (
     SettingsUpdate,
     Source,
 )
-from rellum.core.ids import ModId, SheetId
-from rellum.core.paths import PlacePath
+from rellum.core.values.ids import ModId, SheetId
+from rellum.core.values.paths import PlacePath
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.versions.ranges import Range, parse_range
 from rellum.core.versions.version import Version

@@ -8,7 +8,7 @@ from typing import get_args
 
 from rellum.core.catalog.release_rules import ChosenOptions, PlaceRule, SettingsUpdate
 from rellum.core.catalog.tables import TableReader
-from rellum.core.paths import (
+from rellum.core.values.paths import (
     PlacePath,
     fault_in_relative,
     parse_place_path,

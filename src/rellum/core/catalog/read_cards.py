@@ -14,7 +14,7 @@ from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import MAX_FILE_BYTES, Fault, fault_lines, parse_toml
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.ids import ModId
+from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.workers import run_both
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 from rellum.core.patching.model import Setting, SettingsForm
-from rellum.core.paths import PlacePath, TargetPath
+from rellum.core.values.paths import PlacePath, TargetPath
 
 KeyPath = tuple[str | int, ...]
 

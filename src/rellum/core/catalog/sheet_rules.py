@@ -17,7 +17,7 @@ from rellum.core.catalog.model import (
 )
 from rellum.core.catalog.places import checked_glob, read_patterns
 from rellum.core.catalog.tables import TableReader
-from rellum.core.paths import (
+from rellum.core.values.paths import (
     GAME,
     PlacePath,
     fault_in_relative,

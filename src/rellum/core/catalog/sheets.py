@@ -17,8 +17,8 @@ from rellum.core.catalog.sheet_rules import (
     read_places,
 )
 from rellum.core.catalog.tables import Fault, TableReader
-from rellum.core.ids import SheetId
-from rellum.core.paths import PlacePath, parse_place_path
+from rellum.core.values.ids import SheetId
+from rellum.core.values.paths import PlacePath, parse_place_path
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
 

@@ -8,7 +8,7 @@ from functools import partial
 from rellum.core.catalog.model import Clash, MadeFor, Need, Offer, Requirement
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import TableReader
-from rellum.core.ids import ModId
+from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import DOTTED, Ordering, parse_version
 from rellum.core.versions.ranges import parse_range
 

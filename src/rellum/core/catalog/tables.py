@@ -10,7 +10,7 @@ from rellum.core.catalog.release_rules import KeyPath, Source
 from rellum.core.catalog.toml_lines import line_of, place_of
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
-from rellum.core.paths import shown_file
+from rellum.core.values.paths import shown_file
 
 Parsed = TypeVar("Parsed")
 

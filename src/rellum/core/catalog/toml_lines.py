@@ -11,7 +11,7 @@ import re
 from functools import lru_cache
 
 from rellum.core.catalog.release_rules import KeyPath, Source
-from rellum.core.paths import shown_file
+from rellum.core.values.paths import shown_file
 
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 _BLANKS = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")

@@ -10,7 +10,7 @@ from rellum.core.catalog.model import Trial
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml
-from rellum.core.ids import ModId
+from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import parse_version
 
 

@@ -12,14 +12,14 @@ from collections.abc import Iterable, Mapping
 
 from rellum.core.change.journal import Journal, PackChange, Step, note_undo
 from rellum.core.change.letting_go import let_go_of_strays
-from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.disk import Disk, refuse_links_above
 from rellum.core.pack.home import read_text
 from rellum.core.pack.originals import FolderChanged, OriginalDamaged
 from rellum.core.pack.site import Site
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, Roots, parents, root_of, shown
+from rellum.core.values.content import Content
+from rellum.core.values.paths import PlacePath, Roots, parents, root_of, shown
 
 
 def carry_out(journal: Journal, site: Site) -> None:

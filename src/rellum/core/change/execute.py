@@ -37,7 +37,6 @@ from rellum.core.change.readiness import (
 from rellum.core.change.running import refuse_running
 from rellum.core.change.staging import Sources, stage_brought, stage_others
 from rellum.core.errors import BegunOnly, ChangeFailed, RellumError
-from rellum.core.folder.content import Content
 from rellum.core.last_word import Standing
 from rellum.core.notices import note
 from rellum.core.pack.checkpoints import PackTexts
@@ -46,7 +45,8 @@ from rellum.core.pack.originals import ChangedUnseen, FolderChanged
 from rellum.core.pack.site import Site
 from rellum.core.pack.standing import note_suspect
 from rellum.core.pack.state import new_id
-from rellum.core.paths import GAME, PlacePath, Roots, root_of, shown
+from rellum.core.values.content import Content
+from rellum.core.values.paths import GAME, PlacePath, Roots, root_of, shown
 
 
 class RolledBack(ChangeFailed):

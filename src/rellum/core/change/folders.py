@@ -10,7 +10,7 @@ from rellum.core.change.plan import Operation, Record
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.standing import CannotLay
 from rellum.core.pack.state import State
-from rellum.core.paths import GAME, PlacePath, Roots, is_in_game, parents, shown
+from rellum.core.values.paths import GAME, PlacePath, Roots, is_in_game, parents, shown
 
 
 def refuse_files_above(paths: Iterable[PlacePath], roots: Roots) -> None:

@@ -12,11 +12,11 @@ from typing import Any, NamedTuple
 from rellum.core.change.journal import FORMAT, Journal, PackChange, Step
 from rellum.core.change.journal_lines import Lines, Record, read_lines
 from rellum.core.errors import BegunOnly, UserError
-from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.checkpoints import PackTexts
 from rellum.core.pack.kept_copies import Kept
-from rellum.core.paths import PlacePath, Roots
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.paths import PlacePath, Roots
 
 
 class NewerJournal(UserError):

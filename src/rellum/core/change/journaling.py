@@ -10,12 +10,12 @@ from rellum.core.change.journal import (
     Step,
 )
 from rellum.core.change.plan import Plan
-from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.state import State, new_id
 from rellum.core.pack.state_change import StateChange
-from rellum.core.paths import PlacePath
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.paths import PlacePath
 
 
 def bases_before(plan: Plan, state: State) -> tuple[Digest, ...]:

@@ -14,11 +14,11 @@ from collections.abc import Iterator
 from contextlib import suppress
 
 from rellum.core.change.supplies import is_content
-from rellum.core.folder.content import PLAIN_MODE, Content
 from rellum.core.hashing import hash_file
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.session import Session
-from rellum.core.paths import PlacePath
+from rellum.core.values.content import PLAIN_MODE, Content
+from rellum.core.values.paths import PlacePath
 
 
 def learn_vanilla(opened: Session, copy: str = "") -> None:

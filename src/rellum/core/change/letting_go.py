@@ -12,12 +12,12 @@ from collections.abc import Iterable, Iterator
 
 from rellum.core.change.journal import Journal, Step
 from rellum.core.change.keeping import settings_paths
-from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.notices import note
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.site import Site
-from rellum.core.paths import PlacePath, Roots, is_in_game, root_of
+from rellum.core.values.content import Content
+from rellum.core.values.paths import PlacePath, Roots, is_in_game, root_of
 
 
 def let_go_of_strays(site: Site, journal: Journal) -> None:

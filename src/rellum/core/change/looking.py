@@ -10,15 +10,15 @@ from dataclasses import replace
 
 from rellum.core.errors import UserError
 from rellum.core.folder.ahead import begun
-from rellum.core.folder.content import UNKNOWN_SIZE, VANILLA, Content
 from rellum.core.folder.drift import UNSEEN, OwnFiles, find_deep_drift, find_drift
 from rellum.core.folder.model import Drift, Finding
 from rellum.core.hashing import Digest
-from rellum.core.ids import ReleaseName
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, parents, root_of
 from rellum.core.progress import Listener, silent
+from rellum.core.values.content import UNKNOWN_SIZE, VANILLA, Content
+from rellum.core.values.ids import ReleaseName
+from rellum.core.values.paths import PlacePath, parents, root_of
 
 
 def with_causes(drift: Drift, opened: Session) -> Drift:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from rellum.core.change.plan import Operation, Plan
-from rellum.core.folder.content import PLAIN_MODE, RELLUM, Content
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.standing import content_at
-from rellum.core.paths import Roots
+from rellum.core.values.content import PLAIN_MODE, RELLUM, Content
+from rellum.core.values.paths import Roots
 
 
 def plan_marker(marker: bytes, roots: Roots) -> Plan:

@@ -14,7 +14,7 @@ from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import LAID_SINCE, Adopted, State, StateFault
-from rellum.core.paths import PlacePath, Roots
+from rellum.core.values.paths import PlacePath, Roots
 
 if TYPE_CHECKING:
     from rellum.core.change.recover import Recovered

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
-from rellum.core.folder.content import FOREIGN, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest
-from rellum.core.paths import PlacePath
-from rellum.core.roles import Role
+from rellum.core.values.content import FOREIGN, RELLUM, VANILLA, Content, Laid
+from rellum.core.values.paths import PlacePath
+from rellum.core.values.roles import Role
 
 if TYPE_CHECKING:
     from rellum.core.layers.model import Brought

@@ -15,14 +15,14 @@ from rellum.core.change.folders import new_folders, refuse_files_above, spare_fo
 from rellum.core.change.plan import Operation, Plan, Record
 from rellum.core.change.setting_aside import returned, set_aside, swept
 from rellum.core.composing.taking_out import TakenOut
-from rellum.core.folder.content import FOREIGN, PLAIN_MODE, RELLUM, VANILLA, Content, Laid
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, Roots
+from rellum.core.values.content import FOREIGN, PLAIN_MODE, RELLUM, VANILLA, Content, Laid
+from rellum.core.values.paths import PlacePath, Roots
 
 if TYPE_CHECKING:
     from rellum.core.composing.wanted import TheUsers, Wanted

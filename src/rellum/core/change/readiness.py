@@ -10,7 +10,7 @@ from rellum.core.change.plan import Plan
 from rellum.core.errors import UserError
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.pack.home import PackHome
-from rellum.core.paths import Roots, root_of
+from rellum.core.values.paths import Roots, root_of
 
 
 class NoSpace(UserError):

@@ -20,15 +20,6 @@ from rellum.core.change.plan import Plan, Record
 from rellum.core.change.supplies import is_content
 from rellum.core.errors import UserError
 from rellum.core.folder.baselines import FolderHashes, read_sums
-from rellum.core.folder.content import (
-    PLAIN_MODE,
-    RELLUM,
-    SHA256,
-    UNKNOWN_SIZE,
-    VANILLA,
-    Content,
-    Laid,
-)
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Drift, Finding, GameUpdate
 from rellum.core.hashing import Digest, hash_file, sha256_file
@@ -39,7 +30,16 @@ from rellum.core.pack.session import Session
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import new_id
 from rellum.core.pack.state_change import StateChange
-from rellum.core.paths import GAME, PlacePath, is_in_game, is_text, parents
+from rellum.core.values.content import (
+    PLAIN_MODE,
+    RELLUM,
+    SHA256,
+    UNKNOWN_SIZE,
+    VANILLA,
+    Content,
+    Laid,
+)
+from rellum.core.values.paths import GAME, PlacePath, is_in_game, is_text, parents
 
 ACTION = "game update"
 

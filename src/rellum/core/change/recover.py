@@ -13,7 +13,7 @@ from rellum.core.change.journal import Journal
 from rellum.core.change.journal_reading import read_journal
 from rellum.core.errors import RellumError
 from rellum.core.pack.site import Site
-from rellum.core.paths import PlacePath
+from rellum.core.values.paths import PlacePath
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -7,10 +7,10 @@ from collections.abc import Callable, Container, Iterable, Mapping
 from typing import TYPE_CHECKING
 
 from rellum.core.change.plan import Operation, Plan
-from rellum.core.folder.content import FOREIGN, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.standing import content_at
-from rellum.core.paths import PlacePath, Roots, parents
+from rellum.core.values.content import FOREIGN, Laid
+from rellum.core.values.paths import PlacePath, Roots, parents
 
 if TYPE_CHECKING:
     from rellum.core.layers.model import Brought

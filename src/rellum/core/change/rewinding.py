@@ -10,14 +10,14 @@ from collections.abc import Callable, Container, Set
 from typing import NamedTuple
 
 from rellum.core.change.plan import Operation, Plan, Record
-from rellum.core.folder.content import FOREIGN, VANILLA, Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import PastState
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.rows import BaselineEntry, baseline_entry, laid_of_row
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, Roots, is_in_game, parents, root_of
+from rellum.core.values.content import FOREIGN, VANILLA, Content, Laid
+from rellum.core.values.paths import PlacePath, Roots, is_in_game, parents, root_of
 
 LOST_VANILLA = "the vanilla file of that time is kept nowhere: name a copy of the game with --from"
 LOST_OF_MOD = (

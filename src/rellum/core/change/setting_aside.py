@@ -9,11 +9,11 @@ from collections.abc import Container, Iterable, Iterator
 
 from rellum.core.change.plan import Operation
 from rellum.core.composing.wanted import TheUsers
-from rellum.core.folder.content import FOREIGN, PLAIN_MODE, VANILLA, Content
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, Roots, below, is_in_game
+from rellum.core.values.content import FOREIGN, PLAIN_MODE, VANILLA, Content
+from rellum.core.values.paths import PlacePath, Roots, below, is_in_game
 
 
 def set_aside(

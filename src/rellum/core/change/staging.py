@@ -11,14 +11,14 @@ from rellum.core.change.journal import (
     Journal,
 )
 from rellum.core.change.plan import Plan
-from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.originals import FolderChanged
 from rellum.core.pack.site import Site
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, shown
 from rellum.core.progress import Progress
+from rellum.core.values.content import Content
+from rellum.core.values.paths import PlacePath, shown
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Archive, Extraction

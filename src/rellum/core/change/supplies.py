@@ -14,11 +14,11 @@ from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
 from rellum.core.errors import RellumError, UserError
-from rellum.core.folder.content import PLAIN_MODE, SHA256, UNKNOWN_SIZE, Content
 from rellum.core.hashing import Digest, hash_file, sha256_file
 from rellum.core.pack.session import Session
-from rellum.core.paths import PlacePath, Roots, is_in_game
 from rellum.core.progress import Listener, silent
+from rellum.core.values.content import PLAIN_MODE, SHA256, UNKNOWN_SIZE, Content
+from rellum.core.values.paths import PlacePath, Roots, is_in_game
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Archive

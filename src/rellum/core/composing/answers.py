@@ -13,7 +13,7 @@ from rellum.core.layers.wrappers import Depth, KnownFolders, SameName
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.pack.state import State
 from rellum.core.patching.merge import Side
-from rellum.core.paths import PlacePath, TargetPath, shown
+from rellum.core.values.paths import PlacePath, TargetPath, shown
 
 
 class UnsettledFolder(UserError):

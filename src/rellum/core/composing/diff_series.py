@@ -13,7 +13,7 @@ from rellum.core.composing.workshop import Workshop, Written, recipe_of, write_m
 from rellum.core.layers.model import LayerEdit
 from rellum.core.patching.model import PatchFault
 from rellum.core.patching.unified import FileDiff, read_diff, refuse_unread
-from rellum.core.paths import below, fault_in_relative
+from rellum.core.values.paths import below, fault_in_relative
 
 
 def edits_of_files(workshop: Workshop, changes: Sequence[LayerEdit]) -> Iterator[LayerEdit]:

@@ -17,7 +17,7 @@ from rellum.core.patching.model import PatchFault
 from rellum.core.patching.unified import FileDiff, apply_diff, read_diff
 from rellum.core.patching.vcdiff import apply_vcdiff
 from rellum.core.patching.zstd_patch import apply_zstd
-from rellum.core.paths import shown
+from rellum.core.values.paths import shown
 
 MOST_TEXT_BYTES = 64 << 20
 """Larger texts are not edited: a text, its patch and what they give are all in memory."""

@@ -12,7 +12,8 @@ from rellum.core.layers.model import Brought, LayerEdit, MadeFile, Removal
 from rellum.core.layers.target import Members
 from rellum.core.patching.container import extract_member, members_of, rebuild
 from rellum.core.patching.model import PatchFault
-from rellum.core.paths import (
+from rellum.core.progress import Progress
+from rellum.core.values.paths import (
     MemberPath,
     MemberPlace,
     PlacePath,
@@ -20,7 +21,6 @@ from rellum.core.paths import (
     container_pattern,
     shown,
 )
-from rellum.core.progress import Progress
 
 
 class FileMaker:

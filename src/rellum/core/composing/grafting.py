@@ -13,14 +13,15 @@ from rellum.core.composing.workshop import Workshop, recipe_of
 from rellum.core.errors import UserError
 from rellum.core.globs import fixed_folder, literal, path_test
 from rellum.core.hashing import Digest, hash_file
-from rellum.core.ids import ModId
 from rellum.core.layers.model import Brought, DiskFile, Layer, LayerFile
 from rellum.core.layers.placing import place_members
 from rellum.core.layers.slot_shapes import Shape, shape_of
 from rellum.core.pack.grafts import Graft
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import Made
-from rellum.core.paths import (
+from rellum.core.shelf.take_in import take
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import (
     MemberPath,
     PlacePath,
     TargetPath,
@@ -31,7 +32,6 @@ from rellum.core.paths import (
     shown,
     shown_file,
 )
-from rellum.core.shelf.take_in import take
 
 GRAFT = "graft"
 """Stands for the version where a layer is a graft's."""

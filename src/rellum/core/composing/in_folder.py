@@ -10,7 +10,6 @@ from functools import cached_property
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.composing.known_folders import known_folders
-from rellum.core.ids import ModId
 from rellum.core.layers.model import LayerFile
 from rellum.core.layers.placing import place_archives
 from rellum.core.layers.wrappers import KnownFolders
@@ -19,10 +18,11 @@ from rellum.core.pack.lock_file import LockedRelease
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.pack.state import State, StateFault
-from rellum.core.paths import MemberPlace, PlacePath, Roots, file_of
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import are_chosen
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import MemberPlace, PlacePath, Roots, file_of
 
 
 class InFolder:

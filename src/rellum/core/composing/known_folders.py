@@ -8,7 +8,7 @@ from rellum.core.errors import UserError
 from rellum.core.layers.wrappers import Depth, KnownFolders
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.pack.state import State
-from rellum.core.paths import (
+from rellum.core.values.paths import (
     MemberPlace,
     PlacePath,
     TargetPath,

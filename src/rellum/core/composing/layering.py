@@ -36,7 +36,9 @@ from rellum.core.layers.wrappers import (
 )
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
 from rellum.core.pack.pack_file import PackFile
-from rellum.core.paths import (
+from rellum.core.shelf.index import ShelfEntry
+from rellum.core.solving.problem import are_chosen
+from rellum.core.values.paths import (
     MemberPlace,
     PlacePath,
     TargetPath,
@@ -44,9 +46,7 @@ from rellum.core.paths import (
     file_of,
     shown,
 )
-from rellum.core.roles import Role
-from rellum.core.shelf.index import ShelfEntry
-from rellum.core.solving.problem import are_chosen
+from rellum.core.values.roles import Role
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

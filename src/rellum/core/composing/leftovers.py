@@ -11,7 +11,7 @@ from rellum.core.composing.wanted import IsCarried, LeftOver
 from rellum.core.composing.workshop import Workshop
 from rellum.core.globs import any_test, fixed_folder
 from rellum.core.layers.model import Target
-from rellum.core.paths import PlacePath, Roots, below, is_in_game
+from rellum.core.values.paths import PlacePath, Roots, below, is_in_game
 
 
 def find_leftovers(

@@ -6,13 +6,13 @@ from collections.abc import Iterable, Sequence
 
 from rellum.core.catalog.model import GameSheet, LoadOrderFile
 from rellum.core.composing.workshop import Workshop, Written, recipe_of, write_made
-from rellum.core.folder.content import Laid
 from rellum.core.globs import any_test
 from rellum.core.hashing import hash_bytes
 from rellum.core.layers.model import DiskFile, MadeFile, Target, TargetFile
 from rellum.core.patching.model import PatchFault
 from rellum.core.patching.order_file import order_ini, order_json, order_lines
-from rellum.core.paths import PlacePath, shown
+from rellum.core.values.content import Laid
+from rellum.core.values.paths import PlacePath, shown
 
 OWNER = "load-order"
 """Whose the file is, as states and messages write it."""

@@ -11,7 +11,6 @@ from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.composing.workshop import NotAsAdopted, Workshop, Written, recipe_of, write_made
 from rellum.core.errors import UserError
-from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, DiskFile, MadeFile, Removal, Target, TargetFile
 from rellum.core.pack.kept_copies import Kept
@@ -19,7 +18,15 @@ from rellum.core.pack.pack_file import PackFile
 from rellum.core.patching.keys import form_by_name
 from rellum.core.patching.merge import Conflict, Merged, Side, merge_settings
 from rellum.core.patching.model import PatchFault
-from rellum.core.paths import PlacePath, UnsafePath, choice_for, file_of, parse_place_path, shown
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.paths import (
+    PlacePath,
+    UnsafePath,
+    choice_for,
+    file_of,
+    parse_place_path,
+    shown,
+)
 
 MOST_BYTES = 16 << 20
 """Larger files are not settings, and are not merged."""

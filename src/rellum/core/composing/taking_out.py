@@ -11,10 +11,10 @@ import os
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
-from rellum.core.folder.content import Laid
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.home import PackHome
-from rellum.core.paths import PlacePath, Roots, shown
+from rellum.core.values.content import Laid
+from rellum.core.values.paths import PlacePath, Roots, shown
 
 if TYPE_CHECKING:
     from rellum.core.patching.merge import Conflict, Merged, Side

@@ -6,12 +6,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from rellum.core.folder.content import EXECUTABLE_MODE, PLAIN_MODE, Content
 from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.standing import CannotLay
-from rellum.core.paths import PlacePath, file_of, root_of, shown
-from rellum.core.roles import Role
+from rellum.core.values.content import EXECUTABLE_MODE, PLAIN_MODE, Content
+from rellum.core.values.paths import PlacePath, file_of, root_of, shown
+from rellum.core.values.roles import Role
 
 if TYPE_CHECKING:
     from rellum.core.layers.model import Brought, TargetFile

@@ -23,9 +23,9 @@ from rellum.core.pack.session import Session
 from rellum.core.pack.standing import note_suspect
 from rellum.core.pack.state import Made
 from rellum.core.patching.unified import FileDiff
-from rellum.core.paths import PlacePath, Roots, TargetPath, file_of, shown
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.paths import PlacePath, Roots, TargetPath, file_of, shown
 
 
 class Written(NamedTuple):

@@ -10,7 +10,7 @@ from typing import Final
 
 from rellum.core.describing.naming import Guess, Naming
 from rellum.core.describing.shape import Rule, Shape, as_choice
-from rellum.core.paths import shown
+from rellum.core.values.paths import shown
 
 MARK: Final = "FILL IN"
 """Stands in each line that a person must look at."""

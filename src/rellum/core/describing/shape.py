@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from rellum.core.globs import literal
-from rellum.core.paths import GAME, GAME_PREFIX, PlacePath
+from rellum.core.values.paths import GAME, GAME_PREFIX, PlacePath
 
 _BESIDE: Final = re.compile(
     r"(read ?me|licen[cs]e|change ?log|changes|credits|install|copying)[^/]*$|\.(url|md|nfo)$",

@@ -22,7 +22,7 @@ from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, what_instead
 from rellum.core.fetching.model import Patience, Wanted, shown_url
 from rellum.core.fetching.partial import Partial
 from rellum.core.hashing import open_regular
-from rellum.core.paths import is_inside
+from rellum.core.values.paths import is_inside
 
 PIECE_BYTES: Final = 1 << 19
 _MOST_REDIRECTIONS: Final = 10

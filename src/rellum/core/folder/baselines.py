@@ -16,8 +16,8 @@ from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.folder.hashes import hash_files
 from rellum.core.hashing import sha256_file
-from rellum.core.paths import GAME_PREFIX, PlacePath, Roots, fault_in_relative
 from rellum.core.progress import Listener, silent
+from rellum.core.values.paths import GAME_PREFIX, PlacePath, Roots, fault_in_relative
 
 _LINE = re.compile(r"(?P<escaped>\\?)(?P<hash>[0-9a-fA-F]{64}) [ *](?P<path>.+)")
 _ESCAPED = {"\\\\": "\\", "\\n": "\n", "\\r": "\r"}

@@ -11,7 +11,7 @@ from rellum.core.catalog.toml_lines import line_of, place_of
 from rellum.core.errors import UserError
 from rellum.core.folder.identity import Identity
 from rellum.core.hashing import hash_file, sha256_file
-from rellum.core.paths import Roots, shown
+from rellum.core.values.paths import Roots, shown
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version, VersionSyntaxError
 

@@ -8,15 +8,15 @@ from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
-from rellum.core.folder.content import RELLUM, UNKNOWN_SIZE, VANILLA, Content, Laid
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.model import Drift, DriftKind, Finding
 from rellum.core.folder.scan import scan_stamps
 from rellum.core.folder.stamps import split_rows
 from rellum.core.globs import PathTest, any_test
 from rellum.core.hashing import Digest
-from rellum.core.paths import PlacePath, Roots, below
 from rellum.core.progress import Listener, silent
+from rellum.core.values.content import RELLUM, UNKNOWN_SIZE, VANILLA, Content, Laid
+from rellum.core.values.paths import PlacePath, Roots, below
 
 if TYPE_CHECKING:
     from rellum.core.folder.ahead import Ahead, Token

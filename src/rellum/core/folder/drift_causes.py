@@ -8,12 +8,12 @@ from dataclasses import dataclass, replace
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.model import GameSheet
 from rellum.core.folder.baselines import FolderHashes, read_sums
-from rellum.core.folder.content import RELLUM, VANILLA
 from rellum.core.folder.drift import UNSEEN
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate
 from rellum.core.globs import any_test
-from rellum.core.paths import PlacePath, Roots, is_in_game, parents
+from rellum.core.values.content import RELLUM, VANILLA
+from rellum.core.values.paths import PlacePath, Roots, is_in_game, parents
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

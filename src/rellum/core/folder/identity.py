@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from rellum.core.ids import SheetId
+from rellum.core.values.ids import SheetId
 from rellum.core.versions.version import Version
 
 

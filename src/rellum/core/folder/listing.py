@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from rellum.core.folder.scan import EntryKind, kind_of
 from rellum.core.folder.stamps import STAGING_NAME
-from rellum.core.paths import GAME
+from rellum.core.values.paths import GAME
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
-from rellum.core.paths import PlacePath
+from rellum.core.values.paths import PlacePath
 
 if TYPE_CHECKING:
     from rellum.core.patching.container import MemberChange

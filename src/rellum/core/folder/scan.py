@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from rellum.core.folder.stamps import STAGING_NAME
-from rellum.core.paths import GAME
+from rellum.core.values.paths import GAME
 from rellum.core.workers import run_both
 
 if TYPE_CHECKING:

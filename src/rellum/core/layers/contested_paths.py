@@ -6,9 +6,9 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from rellum.core.ids import ModId
 from rellum.core.layers.model import Brought, Layer
-from rellum.core.paths import TargetPath
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import TargetPath
 
 Winner = Callable[[TargetPath], "ModId | None"]
 """Return the mod that the pack chose for a path; None where load order decides."""

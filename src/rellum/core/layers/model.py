@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.hashing import Digest
-from rellum.core.ids import ModId, ReleaseName
-from rellum.core.paths import PlacePath, TargetPath
-from rellum.core.roles import Role
+from rellum.core.values.ids import ModId, ReleaseName
+from rellum.core.values.paths import PlacePath, TargetPath
+from rellum.core.values.roles import Role
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Member

@@ -21,9 +21,9 @@ from rellum.core.layers.wrappers import (
     prefix_of,
     top_of,
 )
-from rellum.core.paths import TargetPath, below, fault_in_relative, shown
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.solving.problem import Options, are_chosen
+from rellum.core.values.paths import TargetPath, below, fault_in_relative, shown
 
 _ARCHIVE_ENDINGS = (
     ".zip", ".7z", ".rar", ".tar", ".tgz", ".tar.gz", ".tar.bz2", ".tar.xz", ".tar.zst",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 
-from rellum.core.paths import PlacePath
+from rellum.core.values.paths import PlacePath
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from rellum.core.errors import UserError
 from rellum.core.layers.model import Brought, Layer, LayerEdit
-from rellum.core.paths import (
+from rellum.core.values.paths import (
     MemberPath,
     MemberPlace,
     PlacePath,

@@ -7,7 +7,6 @@ from typing import Protocol
 
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
-from rellum.core.ids import ModId
 from rellum.core.layers.contested_paths import Winner
 from rellum.core.layers.model import (
     Brought,
@@ -18,7 +17,8 @@ from rellum.core.layers.model import (
     TargetFile,
     never_the_users,
 )
-from rellum.core.paths import (
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import (
     MemberPath,
     MemberPlace,
     PlacePath,

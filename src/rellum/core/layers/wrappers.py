@@ -18,8 +18,8 @@ from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.globs import WILDCARD, split_fixed
-from rellum.core.paths import GAME, MemberPath, TargetPath, shown
 from rellum.core.shelf.index import ShelfEntry
+from rellum.core.values.paths import GAME, MemberPath, TargetPath, shown
 
 
 class PlacingFault(UserError):

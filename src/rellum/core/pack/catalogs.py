@@ -6,9 +6,9 @@ import os
 
 from rellum.core.catalog.load import NoCatalog, load_catalog, load_sheet
 from rellum.core.catalog.model import Catalog, GameSheet
-from rellum.core.ids import SheetId
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import PackFile
+from rellum.core.values.ids import SheetId
 
 CATALOG_VARIABLE = "RELLUM_CATALOG"
 

@@ -13,9 +13,9 @@ import zlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from rellum.core.folder.content import Content
 from rellum.core.hashing import Digest, hash_bytes
-from rellum.core.paths import PlacePath
+from rellum.core.values.content import Content
+from rellum.core.values.paths import PlacePath
 
 if TYPE_CHECKING:
     from rellum.core.pack.state_change import StateChange

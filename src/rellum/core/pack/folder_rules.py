@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from rellum.core.globs import literal
-from rellum.core.paths import PlacePath, is_in_game, parents
+from rellum.core.values.paths import PlacePath, is_in_game, parents
 
 NOTE = "rules"
 """Under this name the state remembers the rules."""

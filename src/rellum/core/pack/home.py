@@ -6,7 +6,7 @@ import os
 from typing import NamedTuple
 
 from rellum.core.errors import UserError
-from rellum.core.paths import refuse_no_text
+from rellum.core.values.paths import refuse_no_text
 
 PACK_FILE = "rellum.toml"
 LOCK_FILE = "rellum.lock"

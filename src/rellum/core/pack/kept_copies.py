@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from typing import NamedTuple
 
 from rellum.core.hashing import Digest
-from rellum.core.paths import PlacePath
+from rellum.core.values.paths import PlacePath
 
 
 class Kept(NamedTuple):

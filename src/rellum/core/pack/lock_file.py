@@ -14,10 +14,10 @@ from rellum.core.catalog.sheets import parse_digest, parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
-from rellum.core.ids import ModId, SheetId
 from rellum.core.pack.home import PackHome
-from rellum.core.paths import shown_file
 from rellum.core.solving.problem import Options
+from rellum.core.values.ids import ModId, SheetId
+from rellum.core.values.paths import shown_file
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
 

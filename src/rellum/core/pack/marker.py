@@ -10,11 +10,11 @@ import os
 
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
-from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.folder.stamps import MARKER_NAME
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.home import PackHome
-from rellum.core.paths import GAME_PREFIX, PlacePath, Roots
+from rellum.core.values.content import RELLUM, Content, Laid
+from rellum.core.values.paths import GAME_PREFIX, PlacePath, Roots
 
 MARKER_PATH = PlacePath(GAME_PREFIX + MARKER_NAME)
 

@@ -10,7 +10,6 @@ from contextlib import suppress
 
 from rellum.core.database import SEAL
 from rellum.core.durable import write_durably
-from rellum.core.folder.content import Laid
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.stamps import join_rows
 from rellum.core.pack.checkpoints import Checkpoints
@@ -27,7 +26,8 @@ from rellum.core.pack.schema import (
     spelling_rows,
 )
 from rellum.core.pack.state import Adopted, State, StateFault, now
-from rellum.core.paths import GAME
+from rellum.core.values.content import Laid
+from rellum.core.values.paths import GAME
 
 FORMAT = 1
 

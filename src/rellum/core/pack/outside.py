@@ -12,8 +12,8 @@ from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import PackFile
-from rellum.core.paths import GAME, PlacePath, Roots, is_inside, root_of, shown
 from rellum.core.unsafe_places import unsafe_folder
+from rellum.core.values.paths import GAME, PlacePath, Roots, is_inside, root_of, shown
 
 if TYPE_CHECKING:
     from rellum.core.pack.session import Session

@@ -12,7 +12,7 @@ from rellum.core.durable import write_durably
 from rellum.core.folder.identity import Identity
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import WantLine
-from rellum.core.paths import shown_file
+from rellum.core.values.paths import shown_file
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument

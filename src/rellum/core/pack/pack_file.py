@@ -11,12 +11,12 @@ from rellum.core.catalog.model import Catalog
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
-from rellum.core.ids import ModId, SheetId
 from rellum.core.nearest import nearest
 from rellum.core.pack.grafts import Graft, read_grafts
 from rellum.core.pack.home import PackHome
-from rellum.core.paths import shown_file
 from rellum.core.solving.problem import Hold, Options, Trust, Want
+from rellum.core.values.ids import ModId, SheetId
+from rellum.core.values.paths import shown_file
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.ranges import Range, RangeSyntaxError, parse_range
 from rellum.core.versions.version import VersionSyntaxError

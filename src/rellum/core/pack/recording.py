@@ -7,12 +7,12 @@ import sqlite3
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
-from rellum.core.folder.content import Content
 from rellum.core.folder.stamps import join_rows, split_rows
 from rellum.core.pack.checkpoints import IDENTITY_COLUMNS
 from rellum.core.pack.rows import file_row, row_of
 from rellum.core.pack.schema import spelling_rows
-from rellum.core.paths import GAME, PlacePath, is_in_game
+from rellum.core.values.content import Content
+from rellum.core.values.paths import GAME, PlacePath, is_in_game
 
 if TYPE_CHECKING:
     from rellum.core.pack.state import State

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable
 
-from rellum.core.ids import ModId, ReleaseName
+from rellum.core.values.ids import ModId, ReleaseName
 
 
 class Releases:

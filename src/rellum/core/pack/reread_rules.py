@@ -13,7 +13,6 @@ from contextlib import suppress
 from rellum.core.catalog.load import read_catalog
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
-from rellum.core.ids import ModId
 from rellum.core.notices import note
 from rellum.core.pack.catalogs import find_catalogs, sheet_of
 from rellum.core.pack.folder_rules import (
@@ -29,6 +28,7 @@ from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.outside import usable_places
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.state import LAID_SINCE, State
+from rellum.core.values.ids import ModId
 
 
 def read_rules_anew(home: PackHome, state: State, before: FolderRules) -> FolderRules:

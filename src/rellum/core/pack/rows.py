@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
-from rellum.core.paths import PlacePath
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.paths import PlacePath
 
 
 class BaselineEntry(NamedTuple):

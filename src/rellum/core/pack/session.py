@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from rellum.core.pack.folder_rules import FolderRules
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.state import Adopted, State
-from rellum.core.paths import Roots
+from rellum.core.values.paths import Roots
 
 if TYPE_CHECKING:
     from rellum.core.pack.disk import Disk

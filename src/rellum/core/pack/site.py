@@ -8,8 +8,8 @@ from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.originals import Originals
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, Roots
 from rellum.core.progress import Listener, silent
+from rellum.core.values.paths import PlacePath, Roots
 
 
 class Site(NamedTuple):

@@ -6,10 +6,10 @@ import os
 import stat
 
 from rellum.core.errors import UserError
-from rellum.core.folder.content import Content
 from rellum.core.hashing import hash_file
 from rellum.core.pack.state import State
-from rellum.core.paths import PlacePath, Roots, shown
+from rellum.core.values.content import Content
+from rellum.core.values.paths import PlacePath, Roots, shown
 
 
 def content_at(

@@ -18,9 +18,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.database import Seal, refuse
 from rellum.core.errors import UserError
-from rellum.core.folder.content import Content, Laid
 from rellum.core.hashing import Digest
-from rellum.core.ids import SheetId
 from rellum.core.pack.checkpoints import (
     IDENTITY_COLUMNS,
     NEEDED_BY_CHECKPOINTS,
@@ -42,11 +40,13 @@ from rellum.core.pack.rows import (
     laid_row,
 )
 from rellum.core.pack.state_change import StateChange
-from rellum.core.paths import PlacePath, is_text
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.ids import SheetId
+from rellum.core.values.paths import PlacePath, is_text
 
 if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
-    from rellum.core.ids import ReleaseName
+    from rellum.core.values.ids import ReleaseName
 
 
 LAID_SINCE = "laid-since"

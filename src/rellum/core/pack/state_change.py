@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from rellum.core.folder.content import Content, Laid
 from rellum.core.pack.checkpoints import (
     BaselineChange,
     Before,
     PackTexts,
 )
 from rellum.core.pack.kept_copies import Kept
-from rellum.core.paths import PlacePath
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.paths import PlacePath
 
 
 class StateChange(NamedTuple):

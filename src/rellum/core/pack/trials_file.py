@@ -10,8 +10,8 @@ from rellum.core.catalog.model import Trial
 from rellum.core.catalog.tables import raise_faults
 from rellum.core.catalog.trials import read_trials
 from rellum.core.durable import write_durably
-from rellum.core.ids import ModId
 from rellum.core.pack.home import PackHome
+from rellum.core.values.ids import ModId
 
 HEAD = "# What was tried, and whether it worked. Written by 'rellum trial', or by hand.\n"
 

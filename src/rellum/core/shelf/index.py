@@ -14,8 +14,8 @@ from rellum.core.archives.model import Form, Member
 from rellum.core.database import Seal, is_read_only, open_in_memory, refuse
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
-from rellum.core.ids import ModId
-from rellum.core.paths import MemberPath
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import MemberPath
 
 SCHEMA_VERSION: Final = 3
 

@@ -14,7 +14,7 @@ from rellum.core.archives.model import Member
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.globs import fixed_start
-from rellum.core.ids import ModId
+from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
 WORTH_TELLING: Final = 35

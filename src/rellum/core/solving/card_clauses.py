@@ -15,7 +15,6 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 
 from rellum.core.catalog.model import Catalog, OptionChoice, OptionGroup, Release, Trial
-from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Engine, Literal
@@ -30,6 +29,7 @@ from rellum.core.solving.variables import (
     ModVariable,
     Surroundings,
 )
+from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
 

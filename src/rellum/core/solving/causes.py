@@ -18,9 +18,9 @@ from rellum.core.catalog.model import (
     Release,
     Trial,
 )
-from rellum.core.ids import ModId
 from rellum.core.solving.problem import Hold, Want
 from rellum.core.solving.variables import ModVariable
+from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
 

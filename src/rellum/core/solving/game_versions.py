@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from rellum.core.catalog.model import Release, Trial
-from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.problem import Problem, Statement, Want
@@ -18,6 +17,7 @@ from rellum.core.solving.sentences import tell
 from rellum.core.solving.solve import chosen_releases, trial_for
 from rellum.core.solving.suppose import Releases
 from rellum.core.solving.trial_book import TrialBook
+from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
 Status = Literal["ready", "tried", "other", "back", "gone", "unknown"]

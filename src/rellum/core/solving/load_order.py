@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from rellum.core.catalog.model import Release
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import NoAnswer
-from rellum.core.ids import ModId
+from rellum.core.values.ids import ModId
 
 _ENDS = {"first": 0, "": 1, "last": 2}
 

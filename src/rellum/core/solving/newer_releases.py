@@ -6,13 +6,13 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from rellum.core.catalog.model import Release
-from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.problem import Problem, Statement
 from rellum.core.solving.refusal import Reason
 from rellum.core.solving.search import Searcher
 from rellum.core.solving.sentences import tell
 from rellum.core.solving.suppose import Outcome, Releases, suppose
+from rellum.core.values.ids import ModId
 
 BRIEF = 60
 """Reasons of more statements are not reduced to the last: 'why' does that for one release."""

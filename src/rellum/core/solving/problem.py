@@ -8,7 +8,7 @@ from typing import Literal
 
 from rellum.core.catalog.model import Catalog, Release, Trial
 from rellum.core.catalog.release_rules import ChosenOptions, Source
-from rellum.core.ids import ModId
+from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import Range
 from rellum.core.versions.version import Version
 

@@ -12,13 +12,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.problem import Hold, Problem, Want
 from rellum.core.solving.refusal import Refusal, wants_against_each_other, without
 from rellum.core.solving.search import Found, Searcher
 from rellum.core.solving.sentences import want_words
 from rellum.core.solving.solve import chosen_releases
+from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import parse_range
 
 RemedyKind = Literal[

@@ -23,7 +23,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.card_clauses import Rules, is_locked
 from rellum.core.solving.causes import Cause
@@ -32,6 +31,7 @@ from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.release_clauses import ReleaseClauses
 from rellum.core.solving.trial_book import TrialBook
 from rellum.core.solving.variables import ABSENT, OFF, ON, THERE, Entry, GroupVariable, Surroundings
+from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
 

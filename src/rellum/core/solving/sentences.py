@@ -8,10 +8,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from rellum.core.catalog.model import OptionChoice, Release
-from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.problem import Statement, Want
+from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
 

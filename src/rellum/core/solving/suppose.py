@@ -6,12 +6,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from rellum.core.catalog.model import Release
-from rellum.core.ids import ModId
 from rellum.core.solving import causes
 from rellum.core.solving.problem import Problem
 from rellum.core.solving.refusal import THOROUGH, Reason, reason_of
 from rellum.core.solving.search import NotFound, Searcher, Supposition
 from rellum.core.solving.solve import chosen_releases
+from rellum.core.values.ids import ModId
 
 Releases = Mapping[ModId, Release]
 

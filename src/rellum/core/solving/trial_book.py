@@ -6,8 +6,8 @@ from collections import defaultdict
 from collections.abc import Iterable
 
 from rellum.core.catalog.model import Release, Trial
-from rellum.core.ids import ModId
 from rellum.core.solving.problem import Trust
+from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import parse_range
 from rellum.core.versions.version import Version
 

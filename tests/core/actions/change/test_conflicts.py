@@ -11,11 +11,11 @@ from hypothesis import strategies as st
 
 from rellum.core.archives.model import Member
 from rellum.core.hashing import Digest, hash_bytes
-from rellum.core.ids import ModId
 from rellum.core.layers.contested_paths import find_conflicts
 from rellum.core.layers.model import Layer, LayerFile
 from rellum.core.layers.target import lay_over
-from rellum.core.paths import MemberPath, PlacePath, TargetPath, file_of
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import MemberPath, PlacePath, TargetPath, file_of
 from tests.support import NoMaker, WorldTest
 
 

@@ -8,7 +8,7 @@ import unittest
 from rellum.core.actions.mend.repair import restore_damaged
 from rellum.core.actions.mend.restore import RestoreResult, restore_paths
 from rellum.core.change.supplies import NoSupply
-from rellum.core.paths import PlacePath
+from rellum.core.values.paths import PlacePath
 from tests.support import VANILLA, WorldTest, ignore_recovery, write_tree, zip_bytes
 
 

@@ -22,7 +22,7 @@ from rellum.core.change.opening import GameGone
 from rellum.core.folder.baselines import SumsFault, parse_sums, sums_text
 from rellum.core.pack.marker import FolderOwned
 from rellum.core.pack.state import StateFault
-from rellum.core.paths import PlacePath
+from rellum.core.values.paths import PlacePath
 from tests.support import (
     VANILLA,
     WorldTest,

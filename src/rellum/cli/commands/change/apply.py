@@ -81,7 +81,7 @@ def apply(
 def _who_wins(conflict: SettingsConflict) -> Side | None:
     """Let the user say on the terminal whose settings win; None where nobody is there."""
     from rellum.cli.commands.change.preview import conflict_lines
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     console.clear_progress()
     question = f"{shown(conflict.path)}: you and {conflict.owner} changed the same settings."
@@ -91,7 +91,7 @@ def _who_wins(conflict: SettingsConflict) -> Side | None:
 
 def _how_deep(found: SameName) -> Depth | None:
     """Let the user say whether a folder is one too many; None where nobody is there."""
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     console.clear_progress()
     once = f"{shown(found.to)}/"

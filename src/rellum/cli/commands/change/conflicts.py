@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
-from rellum.core.paths import shown
+from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
     from rellum.core.layers.contested_paths import Conflict, Conflicts

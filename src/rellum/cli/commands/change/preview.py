@@ -38,7 +38,7 @@ def preview(
             listen=listen,
         )
     if as_json:
-        from rellum.core.paths import shown
+        from rellum.core.values.paths import shown
 
         console.say_json(
             {
@@ -104,7 +104,7 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
 
 def _show_rebase(rebase: Rebase) -> None:
     """Say what the game's update did, and what of it is not known."""
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     told = (
         "its files are known"
@@ -158,7 +158,7 @@ def _placing_notes(result: Preview) -> Iterator[str]:
 def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
     """Yield what is to be known beside the files, line by line."""
     from rellum.cli.render import MOST_LINES
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     if result.plan.visible:
         for owner, count in sorted(result.target.hidden.items()):
@@ -188,7 +188,7 @@ def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
 
 def _same_name_line(found: SameName) -> str:
     """Say how a folder is laid that would come into one of the same name."""
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     into = f"{shown(found.to)}/"
     if found.depth == "once":
@@ -200,7 +200,7 @@ def _same_name_line(found: SameName) -> str:
 def _shape_lines(shape: Shape, *, every: bool) -> Iterator[str]:
     """Say how a graft fits its slot, and name what it has nothing for."""
     from rellum.cli.render import MOST_LINES
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     extra = f", {len(shape.extra):,} more than it had" if shape.extra else ""
     total = len(shape.provided) + len(shape.missing)
@@ -234,7 +234,7 @@ def conflict_lines(conflict: SettingsConflict) -> list[str]:
 
 
 def _same_name_document(found: SameName) -> dict[str, Any]:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     return {
         "archive": found.archive,
@@ -245,7 +245,7 @@ def _same_name_document(found: SameName) -> dict[str, Any]:
 
 
 def _shape_document(shape: Shape) -> dict[str, Any]:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     return {
         "graft": shape.graft,
@@ -256,7 +256,7 @@ def _shape_document(shape: Shape) -> dict[str, Any]:
 
 
 def _settings_document(conflict: SettingsConflict) -> dict[str, Any]:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     return {
         "path": shown(conflict.path),

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
-from rellum.core.paths import shown_file
+from rellum.core.values.paths import shown_file
 
 if TYPE_CHECKING:
     from rellum.core.actions.gather.shelf import Damaged, Inventory, Item, Trim

@@ -37,7 +37,7 @@ def trial(
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.live.trial import record_trial
-    from rellum.core.paths import shown_file
+    from rellum.core.values.paths import shown_file
 
     result = record_trial(
         pack, tell_recovered, outcome, mods or [], game=game, note=note, grafts=graft or []

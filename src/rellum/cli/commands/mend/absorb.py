@@ -106,7 +106,7 @@ def _begin(pack: str) -> None:
 
 def _show(absorbing: Absorbing, *, every: bool) -> None:
     from rellum.cli.render import MOST_LINES
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     words = {"changed": "changed", "missing": "taken away", "foreign": "new"}
     findings = absorbing.findings if every else absorbing.findings[:MOST_LINES]

@@ -124,7 +124,7 @@ def _update_line(update: GameUpdate) -> str:
 
 
 def _show_each(findings: Sequence[Finding], *, every: bool) -> None:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     rows: list[tuple[str, str, str, str]] = []
     for each in findings:
@@ -164,7 +164,7 @@ def _show_grouped(findings: Sequence[Finding]) -> None:
 
 
 def _folder_words(folder: str) -> str:
-    from rellum.core.paths import GAME, shown
+    from rellum.core.values.paths import GAME, shown
 
     return "(top)" if folder == GAME else f"{shown(folder)}/"
 
@@ -187,7 +187,7 @@ def _show_remedies(drift: Drift) -> None:
 
 
 def _show_guard(guard: Guard) -> None:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     files = console.count_text(guard.files, "file")
     if not guard.broken:
@@ -198,7 +198,7 @@ def _show_guard(guard: Guard) -> None:
 
 
 def _show_own_changes(drift: Drift, *, every: bool) -> None:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     files = console.count_text(len(drift.own_changes), "file")
     are = "is" if len(drift.own_changes) == 1 else "are"
@@ -210,7 +210,7 @@ def _show_own_changes(drift: Drift, *, every: bool) -> None:
 
 def drift_document(drift: Drift) -> dict[str, Any]:
     """Return what a check found, for programs."""
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     return {
         "findings": [

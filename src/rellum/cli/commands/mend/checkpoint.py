@@ -53,7 +53,7 @@ def checkpoint(
     result = actions.make_checkpoint(pack, name, good, tell_recovered)
     made = result.checkpoint
     if as_json:
-        from rellum.core.paths import shown
+        from rellum.core.values.paths import shown
 
         console.say_json({**_document(made), "drifted": list(map(shown, result.drifted))})
         return

@@ -20,7 +20,7 @@ def guard(
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend.guard import guard as action
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     if state not in ("on", "off"):
         raise typer.BadParameter("say 'on' or 'off'")

@@ -41,7 +41,7 @@ def kept(
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import kept as actions
-    from rellum.core.paths import shown, shown_file
+    from rellum.core.values.paths import shown, shown_file
 
     if what not in ("list", "back", "out", "drop"):
         raise console.BadCall(f"'rellum kept {what}': it is list, back, out or drop")
@@ -111,7 +111,7 @@ def _list(pack: str, *, every: bool, as_json: bool) -> None:
 
 
 def _table(copies: list[KeptCopy]) -> None:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     rows = [
         (
@@ -128,7 +128,7 @@ def _table(copies: list[KeptCopy]) -> None:
 
 def _show_grouped(copies: list[KeptCopy]) -> None:
     """Show the copies of each change in one line, the newest change first."""
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     groups: dict[tuple[str, str], list[KeptCopy]] = {}
     for each in copies:
@@ -171,7 +171,7 @@ def _why(copy: KeptCopy) -> str:
 
 
 def _document(copy: KeptCopy) -> dict[str, Any]:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     kept = copy.kept
     return {
@@ -188,6 +188,6 @@ def _document(copy: KeptCopy) -> dict[str, Any]:
 
 
 def _sweep_document(sweep: Sweep) -> dict[str, Any]:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     return {"name": sweep.name, "folder": sweep.folder, "files": list(map(shown, sweep.files))}

@@ -69,7 +69,7 @@ def _tell(result: RestoreResult, *, damaged: bool, everything: bool) -> None:
     restoration = result.restoration
     plan = restoration.plan
     if plan.visible:
-        from rellum.core.folder.content import FOREIGN
+        from rellum.core.values.content import FOREIGN
 
         mended = sum(each.effect == "mends" for each in plan.visible)
         back = sum(each.after is not None for each in plan.visible) - mended
@@ -100,8 +100,8 @@ def _mend_interrupted(pack: str, ask: Confirm, source: str) -> None:
     from rellum.cli import render
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend.interrupted import mend_interrupted
-    from rellum.core.paths import shown
     from rellum.core.shelf.location import shelf_folder
+    from rellum.core.values.paths import shown
 
     result = mend_interrupted(pack, shelf_folder(), tell_recovered, ask, source=source)
     mended = result.mended
@@ -183,7 +183,7 @@ def _asker(yes: bool) -> Confirm:
 def _tell_rest(restoration: Restoration, *, everything: bool, lays_again: bool) -> None:
     """Say what stays as it is, and what the next apply would do."""
     from rellum.cli import render
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     plan = restoration.plan
     render.tell_left_alone(plan.left_alone, "is not as it should be")

@@ -42,7 +42,7 @@ def sweep(
     """
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import sweep as actions
-    from rellum.core.paths import shown, shown_file
+    from rellum.core.values.paths import shown, shown_file
 
     if sum((bool(paths), bool(back), listed)) > 1:
         raise typer.BadParameter("name paths, or --back, or --list")
@@ -85,7 +85,7 @@ def sweep(
 
 def _show(sweeping: Sweeping, *, every: bool) -> None:
     from rellum.cli.render import MOST_LINES
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     findings = sweeping.findings if every else sweeping.findings[:MOST_LINES]
     rows = [(shown(each.path), each.detail, _WHY.get(each.cause, "foreign")) for each in findings]
@@ -98,7 +98,7 @@ def _show(sweeping: Sweeping, *, every: bool) -> None:
 def _list(pack: str, *, as_json: bool) -> None:
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend.sweep import list_sweeps
-    from rellum.core.paths import shown, shown_file
+    from rellum.core.values.paths import shown, shown_file
 
     sweeps = list_sweeps(pack, tell_recovered)
     if as_json:

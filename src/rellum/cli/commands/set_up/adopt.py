@@ -51,8 +51,8 @@ def adopt(
     from rellum.cli import render
     from rellum.cli.commands.mend.check import drift_document
     from rellum.core.actions.set_up import adopt as action
-    from rellum.core.paths import shown
     from rellum.core.shelf.location import shelf_folder
+    from rellum.core.values.paths import shown
 
     if rebuild:
         if copy_to or catalog or sheet or version or as_it_is or anew:
@@ -156,7 +156,7 @@ def _pasted(result: AdoptResult) -> str:
     """Return the game's folder as a shell takes it."""
     import shlex
 
-    from rellum.core.paths import shown_file
+    from rellum.core.values.paths import shown_file
 
     return shlex.quote(shown_file(result.game_folder))
 
@@ -186,8 +186,8 @@ def _show_signs(result: AdoptResult) -> None:
 def _rebuild(pack: str, game: str, *, as_json: bool) -> None:
     from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.set_up.rebuild import rebuild
-    from rellum.core.paths import shown, shown_file
     from rellum.core.shelf.location import shelf_folder
+    from rellum.core.values.paths import shown, shown_file
 
     result = rebuild(pack, game, shelf_folder(), tell_recovered)
     if as_json:

@@ -42,7 +42,7 @@ def identify(
     else:
         _show(found, every=every)
         if file:
-            from rellum.core.paths import shown_file
+            from rellum.core.values.paths import shown_file
 
             console.say(f"Written: {shown_file(file)}")
             if is_new:
@@ -59,7 +59,7 @@ _MOST_FILES = 10
 
 def _show(found: Identified, *, every: bool) -> None:
     from rellum.cli import render
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     if found.identity:
         console.say(console.styled(render.game_line(found.identity), "bold"))
@@ -124,7 +124,7 @@ def _document(found: Identified) -> dict[str, Any]:
 
 
 def _match_document(match: Match) -> dict[str, Any]:
-    from rellum.core.paths import shown
+    from rellum.core.values.paths import shown
 
     return {
         "version": match.known.version.text,

@@ -32,7 +32,6 @@ from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError
 from rellum.core.globs import any_test
 from rellum.core.hashing import Digest
-from rellum.core.ids import ReleaseName
 from rellum.core.layers.model import Brought, Layer, Target
 from rellum.core.layers.slot_shapes import Shape
 from rellum.core.layers.target import lay_over
@@ -54,9 +53,10 @@ from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.reread_rules import read_rules_anew
 from rellum.core.pack.session import Session
 from rellum.core.pack.trials_file import read_pack_trials
-from rellum.core.paths import PlacePath, Roots, file_of, is_in_game, root_of
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.ids import ReleaseName
+from rellum.core.values.paths import PlacePath, Roots, file_of, is_in_game, root_of
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

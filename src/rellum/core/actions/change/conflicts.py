@@ -12,14 +12,14 @@ from rellum.core.composing.known_folders import known_folders
 from rellum.core.composing.layering import LineUpInputs, find_layers
 from rellum.core.composing.workshop import Workshop
 from rellum.core.errors import UserError
-from rellum.core.ids import ModId
 from rellum.core.layers.contested_paths import Conflicts, find_conflicts
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.outside import roots_of
 from rellum.core.pack.pack_file import PackFile, read_pack_file
-from rellum.core.paths import PlacePath, TargetPath, UnsafePath, choice_for, parse_place_path
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import PlacePath, TargetPath, UnsafePath, choice_for, parse_place_path
 
 
 class BadWinner(UserError):

@@ -13,13 +13,13 @@ from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.describing.card_text import Described, DescribedFile
 from rellum.core.describing.naming import TOLD_IN, guess_naming
 from rellum.core.describing.shape import Game, guess_shape
-from rellum.core.ids import ModId
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.folder_pack import pack_folder
 from rellum.core.shelf.intake import hashes_of
 from rellum.core.shelf.recognise import CardFiles
+from rellum.core.values.ids import ModId
 
 _MOST_TEXTS = 12
 _TEXT_BYTES = 64 << 10

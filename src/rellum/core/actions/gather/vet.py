@@ -9,11 +9,11 @@ from dataclasses import dataclass
 from rellum.core.catalog.cross_checks import of_trial, vet
 from rellum.core.catalog.load import load_sheets_noting, read_catalog
 from rellum.core.catalog.tables import fault_lines
-from rellum.core.ids import SheetId
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.trials_file import read_pack_trials
+from rellum.core.values.ids import SheetId
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -12,12 +12,12 @@ from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
 from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.errors import UserError
-from rellum.core.ids import ModId
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.lock_file import LockFile, read_lock
 from rellum.core.pack.pack_file import PackFile, read_pack_file
 from rellum.core.pack.trials_file import add_trial
+from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version, VersionSyntaxError
 

@@ -10,11 +10,11 @@ from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
 from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.errors import UserError
-from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import read_lock
 from rellum.core.solving.newer_releases import NewRelease, find_news
 from rellum.core.solving.search import Searcher
 from rellum.core.solving.suppose import Releases
+from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
 

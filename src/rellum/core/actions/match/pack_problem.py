@@ -11,7 +11,6 @@ from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
 from rellum.core.folder.identity import Identity
 from rellum.core.hashing import hash_bytes
-from rellum.core.ids import ModId
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.game_now import identity_of
 from rellum.core.pack.home import PackHome
@@ -20,6 +19,7 @@ from rellum.core.pack.pack_file import PackFile, read_pack_file, understand
 from rellum.core.pack.session import Session
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.solving.problem import Locked, Problem
+from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
 

@@ -23,7 +23,6 @@ from rellum.core.composing.known_folders import known_folders
 from rellum.core.composing.needed import NeededFile, missing_among, needed_files
 from rellum.core.errors import NoAnswer
 from rellum.core.folder.identity import Identity
-from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_lock, write_lock
 from rellum.core.pack.pack_edits import set_want
 from rellum.core.pack.pack_file import PackFile, WantLine
@@ -32,6 +31,7 @@ from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import Chosen, LineUp, Problem, Statement
 from rellum.core.solving.search import NotFound
 from rellum.core.solving.solve import solve
+from rellum.core.values.ids import ModId
 
 if TYPE_CHECKING:
     from rellum.core.solving.refusal import Refusal

@@ -9,12 +9,12 @@ from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod
 from rellum.core.catalog.release_rules import Source
 from rellum.core.errors import UserError
-from rellum.core.ids import ModId
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_edits import remove_hold, remove_want, set_hold, set_want
 from rellum.core.pack.pack_file import WantLine, read_pack_file
+from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.ranges import RangeSyntaxError, parse_range
 from rellum.core.versions.version import Version, VersionSyntaxError

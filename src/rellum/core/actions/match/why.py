@@ -11,13 +11,13 @@ from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod, Release
 from rellum.core.catalog.release_rules import Source
 from rellum.core.change.opening import OnRecovered, open_pack
-from rellum.core.ids import ModId
 from rellum.core.pack.lock_file import LockedRelease
 from rellum.core.solving.newer_releases import brief, tell_outcome
 from rellum.core.solving.problem import Problem, Statement, Want
 from rellum.core.solving.search import Searcher
 from rellum.core.solving.sentences import want_words
 from rellum.core.solving.suppose import Outcome, suppose
+from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import parse_range
 from rellum.core.versions.version import Version
 

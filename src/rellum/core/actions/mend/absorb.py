@@ -32,13 +32,13 @@ from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.plan import Plan, Record
 from rellum.core.change.staging import NoSources
 from rellum.core.change.supplies import let_go_of_rest, supply
-from rellum.core.folder.content import RELLUM, VANILLA, Content
 from rellum.core.folder.model import Finding
-from rellum.core.ids import ModId, ReleaseName
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
-from rellum.core.paths import GAME, PlacePath, fault_in_relative, is_text, parents, shown
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.content import RELLUM, VANILLA, Content
+from rellum.core.values.ids import ModId, ReleaseName
+from rellum.core.values.paths import GAME, PlacePath, fault_in_relative, is_text, parents, shown
 
 """The catalog folder in the pack's folder that has the cards of what was absorbed."""
 

@@ -8,8 +8,8 @@ from rellum.core.change.looking import drift_of, with_causes
 from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.folder.model import Drift
 from rellum.core.pack.session import Session
-from rellum.core.paths import PlacePath
 from rellum.core.progress import Listener, silent
+from rellum.core.values.paths import PlacePath
 
 
 def check(

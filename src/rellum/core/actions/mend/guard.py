@@ -19,7 +19,7 @@ from rellum.core.pack.catalogs import sheet_of
 from rellum.core.pack.outside import roots_of
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.session import Session
-from rellum.core.paths import PlacePath, Roots, below, is_in_game, root_of
+from rellum.core.values.paths import PlacePath, Roots, below, is_in_game, root_of
 
 _WRITABLE = stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
 

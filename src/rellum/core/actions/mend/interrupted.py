@@ -24,7 +24,7 @@ from rellum.core.hashing import Digest
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.session import Session
 from rellum.core.pack.site import Site
-from rellum.core.paths import PlacePath, Roots, is_in_game, root_of
+from rellum.core.values.paths import PlacePath, Roots, is_in_game, root_of
 
 _SLACK = 2.0
 """Seconds by which the clocks of files may differ."""

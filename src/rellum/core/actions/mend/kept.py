@@ -12,13 +12,13 @@ from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.change.plan import Operation, Plan
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
-from rellum.core.folder.content import FOREIGN, PLAIN_MODE, VANILLA, Content
 from rellum.core.globs import any_test
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
 from rellum.core.pack.standing import CannotLay, content_at
-from rellum.core.paths import is_in_game, parents, root_of, shown
+from rellum.core.values.content import FOREIGN, PLAIN_MODE, VANILLA, Content
+from rellum.core.values.paths import is_in_game, parents, root_of, shown
 
 
 class NoKeptCopy(UserError):

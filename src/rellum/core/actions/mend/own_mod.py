@@ -14,11 +14,9 @@ from rellum.core.actions.match.resolve import line_up_of
 from rellum.core.catalog.release_rules import Source
 from rellum.core.change.journal import PackChange
 from rellum.core.errors import UserError
-from rellum.core.folder.content import Content
 from rellum.core.folder.model import Finding
 from rellum.core.globs import literal
 from rellum.core.hashing import Digest, hash_file
-from rellum.core.ids import ModId
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts, read_text, write_text
 from rellum.core.pack.lock_file import NoLineUp, lock_text, read_lock
@@ -26,10 +24,12 @@ from rellum.core.pack.pack_edits import add_catalog, replace_catalog, set_want
 from rellum.core.pack.pack_file import WantLine, read_pack_file
 from rellum.core.pack.session import Session
 from rellum.core.pack.standing import content_at
-from rellum.core.paths import PlacePath, root_of
 from rellum.core.shelf.folder_pack import pack_folder as pack_as_zip
 from rellum.core.shelf.store import Shelf
 from rellum.core.shelf.take_in import take
+from rellum.core.values.content import Content
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import PlacePath, root_of
 
 
 class CannotAbsorb(UserError):

@@ -9,15 +9,15 @@ from contextlib import suppress
 
 from rellum.core.actions.change.apply import Preparing
 from rellum.core.errors import RellumError
-from rellum.core.folder.content import Content
 from rellum.core.layers.model import Removal
 from rellum.core.pack.checkpoints import PastState
 from rellum.core.pack.rows import laid_of_row
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import new_id
 from rellum.core.pack.state_change import StateChange
-from rellum.core.paths import PlacePath
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.content import Content
+from rellum.core.values.paths import PlacePath
 
 
 def remake(

@@ -25,15 +25,15 @@ from rellum.core.change.staging import NoSources, Sources
 from rellum.core.change.supplies import supplies, supply, supply_contents, supply_from_shelf
 from rellum.core.composing.workshop import Workshop
 from rellum.core.errors import UserError
-from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.folder.model import Drift
 from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, TargetFile
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.session import Session
 from rellum.core.pack.standing import content_at
-from rellum.core.paths import PlacePath
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.content import RELLUM, Content, Laid
+from rellum.core.values.paths import PlacePath
 
 
 def restore_damaged(

@@ -17,7 +17,6 @@ from rellum.core.change.supplies import supplies, supply_contents, supply_from_s
 from rellum.core.composing.taking_out import Without, contents, without_edits
 from rellum.core.composing.wanted import TheUsers
 from rellum.core.errors import UserError
-from rellum.core.folder.content import RELLUM, Content, Laid
 from rellum.core.nearest import nearest
 from rellum.core.notices import note
 from rellum.core.pack.disk import Disk
@@ -26,7 +25,8 @@ from rellum.core.pack.originals import OriginalDamaged
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import State
-from rellum.core.paths import GAME, PlacePath, fault_in_relative, root_of, shown
+from rellum.core.values.content import RELLUM, Content, Laid
+from rellum.core.values.paths import GAME, PlacePath, fault_in_relative, root_of, shown
 
 if TYPE_CHECKING:
     from rellum.core.folder.model import Drift

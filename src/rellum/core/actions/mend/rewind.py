@@ -26,7 +26,7 @@ from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import now
-from rellum.core.paths import PlacePath, shown
+from rellum.core.values.paths import PlacePath, shown
 from rellum.core.words import count_words
 
 

@@ -19,13 +19,13 @@ from rellum.core.change.plan import Operation, Plan
 from rellum.core.change.repairing import plan_away
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
-from rellum.core.folder.content import FOREIGN, Content
 from rellum.core.folder.model import Finding
 from rellum.core.hashing import hash_file
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
-from rellum.core.paths import GAME, PlacePath, Roots, is_text, parents
+from rellum.core.values.content import FOREIGN, Content
+from rellum.core.values.paths import GAME, PlacePath, Roots, is_text, parents
 
 
 class NothingSwept(UserError):

@@ -28,7 +28,6 @@ from rellum.core.change.readiness import refuse_unready
 from rellum.core.change.rebasing import identity_text
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
-from rellum.core.folder.content import RELLUM
 from rellum.core.folder.detection import UnknownGame, find_sheet, identify, identify_now
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.identity import Identity
@@ -36,7 +35,6 @@ from rellum.core.folder.listing import FolderEntry, list_folder
 from rellum.core.folder.model import Drift
 from rellum.core.folder.surroundings import warnings_for
 from rellum.core.hashing import Digest
-from rellum.core.ids import SheetId
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.checkpoints import BaselineChange
@@ -49,8 +47,10 @@ from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id
-from rellum.core.paths import PlacePath, Roots, is_inside, is_text, refuse_no_text, shown
 from rellum.core.progress import Listener, silent
+from rellum.core.values.content import RELLUM
+from rellum.core.values.ids import SheetId
+from rellum.core.values.paths import PlacePath, Roots, is_inside, is_text, refuse_no_text, shown
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import VersionSyntaxError
 

@@ -14,7 +14,6 @@ from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
 from rellum.core.errors import NoAnswer, UserError
 from rellum.core.folder.baselines import read_sums
-from rellum.core.folder.content import EXECUTABLE_MODE, PLAIN_MODE
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.listing import list_folder
 from rellum.core.globs import PathTest, any_test
@@ -22,8 +21,9 @@ from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.paths import GAME_PREFIX, PlacePath, Roots, shown
 from rellum.core.progress import Listener, silent
+from rellum.core.values.content import EXECUTABLE_MODE, PLAIN_MODE
+from rellum.core.values.paths import GAME_PREFIX, PlacePath, Roots, shown
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Archive, Member

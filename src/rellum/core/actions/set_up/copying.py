@@ -13,8 +13,8 @@ from rellum.core.actions.set_up.assemble import UNFINISHED, copy_file
 from rellum.core.errors import UserError
 from rellum.core.folder.listing import list_folder
 from rellum.core.pack.marker import MARKER_PATH
-from rellum.core.paths import PlacePath, Roots
 from rellum.core.progress import Listener, Progress, silent
+from rellum.core.values.paths import PlacePath, Roots
 
 
 class CannotCopy(UserError):

@@ -20,10 +20,10 @@ from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry
 from rellum.core.globs import PathTest, any_test
 from rellum.core.hashing import Digest
-from rellum.core.ids import ModId
 from rellum.core.pack.new_state import BaselineRow
-from rellum.core.paths import GAME, PlacePath, Roots, file_of, is_in_game, parents
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import GAME, PlacePath, Roots, file_of, is_in_game, parents
 
 _FOLDER_MODE = 0o755
 _DAY_NS = 24 * 3600 * 1_000_000_000

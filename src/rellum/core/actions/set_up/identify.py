@@ -22,8 +22,8 @@ from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.paths import PlacePath, Roots
 from rellum.core.progress import Listener, silent
+from rellum.core.values.paths import PlacePath, Roots
 
 
 class NotVanilla(UserError):

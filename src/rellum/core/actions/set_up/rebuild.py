@@ -17,7 +17,6 @@ from rellum.core.change.journal import Step
 from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, read_journal
 from rellum.core.change.opening import OnRecovered, open_pack
 from rellum.core.errors import UserError
-from rellum.core.folder.content import Content, Laid
 from rellum.core.folder.detection import identify, identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.hashing import Digest, hash_file
@@ -32,8 +31,9 @@ from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import Adopted, StateFault, new_id
 from rellum.core.pack.state_change import StateChange
-from rellum.core.paths import PlacePath, Roots
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.paths import PlacePath, Roots
 from rellum.core.versions.orderings import parse_version
 
 
@@ -220,7 +220,7 @@ def _standing(target: Target, roots: Roots) -> dict[PlacePath, Laid]:
 
 def _folders_of(opened: Session, target: Target, laid: list[PlacePath]) -> list[PlacePath]:
     """Return the folders that must be Rellum's: above what is laid, and not vanilla."""
-    from rellum.core.paths import is_in_game, parents
+    from rellum.core.values.paths import is_in_game, parents
 
     folders = {f for path in laid if is_in_game(path) for f in parents(path)} - {PlacePath("@game")}
     folders |= {each for each in target.folders if os.path.isdir(opened.roots.absolute(each))}

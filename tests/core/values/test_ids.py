@@ -5,9 +5,9 @@ from __future__ import annotations
 import unittest
 from contextlib import closing
 
-from rellum.core.ids import ModId, ReleaseName
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.open_state import open_state
+from rellum.core.values.ids import ModId, ReleaseName
 from tests.support import WorldTest
 
 LISTED = '[mod]\nid = "tides"\nname = "Tides"\nversions = "listed"\n'

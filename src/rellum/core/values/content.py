@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from rellum.core.hashing import Digest
-from rellum.core.paths import PlacePath
-from rellum.core.roles import Role
+from rellum.core.values.paths import PlacePath
+from rellum.core.values.roles import Role
 
 VANILLA = "vanilla"
 """The owner of what came with the game."""

@@ -8,7 +8,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rellum.core.paths import (
+from rellum.core.values.paths import (
     PlacePath,
     Roots,
     UnsafePath,
