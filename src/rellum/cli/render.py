@@ -6,10 +6,13 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from rellum.cli import console
+from rellum.core.change.operations import returned_with, source_of
+from rellum.core.values.owners import FOREIGN
 from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
-    from rellum.core.change.plan import Operation, Plan
+    from rellum.core.change.operations import Operation
+    from rellum.core.change.plan import Plan
     from rellum.core.change.readiness import Space
     from rellum.core.folder.identity import Identity
     from rellum.core.patching.container import Rebuilt
@@ -66,7 +69,7 @@ def plan_lines(plan: Plan, *, every: bool) -> None:
 
 def rebuilt_of(operation: Operation) -> Rebuilt | None:
     """Return what becomes of a container's members; None where it is not one that is made."""
-    notes = getattr(operation.source, "notes", "")
+    notes = getattr(source_of(operation), "notes", "")
     if not notes:
         return None
     from rellum.core.patching.container import Rebuilt
@@ -95,34 +98,29 @@ def _word(operation: Operation) -> str:
 
 
 def _bytes(operation: Operation) -> int:
-    content = operation.after or operation.before
+    content = operation.after or operation.found.content
     return content.size if content else 0
 
 
 def _remark(operation: Operation) -> str:
+    owner, found = operation.owner, operation.found
+    mod = operation.keep.for_mod if operation.keep else returned_with(operation)
+    remark = str(owner)
     if operation.effect == "replaces vanilla":
-        state = "not as adopted, kept" if operation.changed else "original kept"
-        remark = f"{operation.after_owner} ({state})"
+        remark += f" ({'not as adopted, kept' if found.is_changed else 'original kept'})"
     elif operation.effect == "replaces":
-        remark = operation.after_owner
-        if operation.before_owner != operation.after_owner:
-            remark += f", over {operation.before_owner}"
+        if found.owner != owner:
+            remark += f", over {found.owner}"
     elif operation.effect == "sets aside":
-        return (
-            f"yours; comes back with {operation.aside_for}"
-            if operation.aside_for
-            else "left over from older releases; moved out, as 'sweep' does"
-        )
-    elif operation.returns:
-        return f"yours, set aside when {operation.aside_for} went"
+        if mod:
+            return f"yours; comes back with {mod}"
+        return "left over from older releases; moved out, as 'sweep' does"
+    elif returned_with(operation):
+        return f"yours, set aside when {mod} went"
     elif operation.effect == "removes":
-        remark = operation.before_owner
-        if operation.after_owner:
-            remark = f"for {operation.after_owner}"
+        remark = f"for {owner}" if owner else str(found.owner)
     elif operation.effect == "brings back":
-        remark = f"{operation.after_owner}, in place of {operation.before_owner}"
-    else:
-        remark = operation.after_owner
+        remark += f", in place of {found.owner}"
     if operation.keep:
         remark += "; it was changed, a copy is kept"
     return remark
@@ -159,11 +157,11 @@ def plan_summary(plan: Plan, space: Space) -> str:
 
 def tell_kept(plan: Plan) -> None:
     """Say of which files copies are kept: somebody had changed them, or they go with their mod."""
-    kept = [each for each in plan.visible if each.keep and each.before]
+    kept = [each for each in plan.visible if each.keep and each.found.content]
     for each in kept[:MOST_LINES]:
         what = "had been changed; a copy of that is kept"
-        if each.aside_for:
-            what = f"is kept until {each.aside_for} comes back"
+        if each.keep and each.keep.for_mod:
+            what = f"is kept until {each.keep.for_mod} comes back"
         elif each.effect == "sets aside":
             what = "is set aside; a copy is kept"
         console.say(f"{shown(each.path)} {what}")
@@ -205,12 +203,10 @@ def release_rows(plan: Plan, load_order: Sequence[str]) -> list[tuple[str, ...]]
 
     Owners stand in load order; those that are leaving come last.
     """
-    from rellum.core.values.content import FOREIGN
-
     owners: dict[str, list[int]] = {}
     for each in plan.visible:
-        owner = each.after_owner or each.before_owner
-        row = owners.setdefault("yours" if owner == FOREIGN else owner, [0, 0, 0, 0])
+        owner = each.owner or each.found.owner
+        row = owners.setdefault("yours" if owner is FOREIGN else str(owner), [0, 0, 0, 0])
         column = {"new": 0, "removes": 2, "sets aside": 2}.get(each.effect, 1)
         row[column] += 1
         if each.after:
@@ -241,10 +237,10 @@ def plan_document(plan: Plan, space: Space) -> dict[str, Any]:
                 "path": shown(each.path),
                 "effect": each.effect,
                 "size": _bytes(each),
-                "owner": each.after_owner or None,
-                "owner_before": each.before_owner if each.before else None,
+                "owner": str(each.owner) if each.owner else None,
+                "owner_before": str(each.found.owner) if each.found.content else None,
                 "blake3": each.after.digest if each.after else None,
-                "keeps_copy": each.keep,
+                "keeps_copy": each.keep is not None,
                 **_members_document(each),
             }
             for each in plan.visible

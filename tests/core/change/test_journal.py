@@ -23,6 +23,8 @@ from rellum.core.hashing import Digest
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.values.content import Content, Laid
+from rellum.core.values.ids import ModId, ReleaseName
+from rellum.core.values.owners import LOAD_ORDER, VANILLA
 from rellum.core.values.paths import PlacePath, Roots
 from tests.support import memory_folder
 
@@ -53,7 +55,7 @@ journals = st.builds(
         st.builds(
             Laid,
             path=paths,
-            owner=st.just("a 1"),
+            owner=st.sampled_from((VANILLA, LOAD_ORDER, ReleaseName(ModId("a"), "1 b", "c"))),
             content=maybe,
             under=maybe,
             role=st.sampled_from(("", "merge", "mine")),
@@ -69,7 +71,7 @@ journals = st.builds(
             digest=st.just(Digest("e" * 64)),
             size=st.just(1),
             aside_for=st.sampled_from(("", "tides")),
-            owner=st.sampled_from(("", "vanilla")),
+            owner=st.sampled_from((None, VANILLA, ReleaseName(ModId("a"), "1"))),
             base=st.sampled_from((None, Digest("b" * 64))),
             mode=st.sampled_from((None, 0o644)),
             number=st.just(0),

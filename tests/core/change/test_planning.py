@@ -1,378 +1,285 @@
-"""Plans and changes on real files: originals, users' files, later layers, links, space, random days."""
+"""The planner's table, row by row, and what holds for every row."""
 
 from __future__ import annotations
 
-import os
-import shutil
-import tempfile
 import unittest
-from unittest import mock
+from dataclasses import dataclass
 
-from hypothesis import settings
+from hypothesis import given
 from hypothesis import strategies as st
-from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
-from rellum.core.actions.change.apply import preview
-from rellum.core.actions.mend.kept import list_kept
-from rellum.core.change.execute import RolledBack
-from rellum.core.change.readiness import CannotWrite, NoSpace
-from rellum.core.layers.target import LayerClash
-from rellum.core.pack.disk import Disk
-from rellum.core.pack.standing import CannotLay
-from tests.support import VANILLA, World, WorldTest, ignore_recovery, memory_folder, without_marker
+from rellum.core.change import planning
+from rellum.core.change.operations import (
+    BringBack,
+    Found,
+    Keep,
+    Lay,
+    Remove,
+    Return,
+    SetAside,
+    TakeOut,
+    lays,
+    row_after,
+)
+from rellum.core.change.planning import Decision, Forget, PathFacts, WithoutEdit, decide
+from rellum.core.composing.wanted import WantedFile, WantedNothing
+from rellum.core.hashing import Digest
+from rellum.core.layers.model import MadeFile
+from rellum.core.pack.kept_copies import Kept
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.ids import ModId, ReleaseName
+from rellum.core.values.owners import FOREIGN, VANILLA
+from rellum.core.values.paths import PlacePath
+
+PATH = PlacePath("@game/a.dat")
+OLD = ReleaseName(ModId("tides"), "1")
+NEW = ReleaseName(ModId("tides"), "2")
+WAVES = ReleaseName(ModId("waves"), "1")
+MOMENT = 77
 
 
-class ApplyTest(WorldTest):
-    def content(self, name: str) -> bytes:
-        with open(self.world.path("game", name), "rb") as file:
-            return file.read()
+def content(letter: str, mode: int = 0o644, mtime_ns: int = 1) -> Content:
+    return Content(digest=Digest(letter * 64), size=3, mode=mode, mtime_ns=mtime_ns)
 
-    def add_tides(self) -> None:
-        self.world.add_release(
-            "tides", "1.0", {"data/sea.dat": b"tidal sea", "mods/tides/a.dat": b"a"}
+
+V, M, N, U, X = (content(letter) for letter in "abcde")
+"""Vanilla, a mod's file, the mod's new file, the user's file, another file."""
+
+BASE = MadeFile(path=PATH, recipe="r", digest=Digest("f" * 64), size=3)
+FILE = WantedFile(content=N, owner=NEW, source=b"new")
+NOTHING = WantedNothing(NEW)
+WAITING = Kept(path=PATH, digest=U.digest, size=3, aside_for="tides", mode=0o600)
+
+
+def laid(
+    what: Content | None = M,
+    under: Content | None = V,
+    owner: ReleaseName = OLD,
+    role: str = "",
+    base: Digest | None = None,
+) -> Laid:
+    return Laid(PATH, owner, what, under, role, base)  # type: ignore[arg-type]
+
+
+@dataclass(frozen=True)
+class Row:
+    """A row of the table: its number, the facts, and what becomes of the path."""
+
+    number: str
+    becomes: Decision
+    vanilla: Content | None = V
+    laid: Laid | None = None
+    now: Content | None = V
+    wanted: WantedFile | WantedNothing | None = None
+    waiting: Kept | None = None
+    without_edit: WithoutEdit | None = None
+    is_the_users: bool = False
+    at_hand: tuple[Content, ...] = (V, U, X)
+    to_vanilla: bool = False
+
+    def facts(self) -> PathFacts:
+        return PathFacts(
+            path=PATH,
+            vanilla=self.vanilla,
+            laid=self.laid,
+            now=self.now,
+            wanted=self.wanted,
+            waiting=self.waiting,
+            without_edit=self.without_edit,
+            is_the_users=self.is_the_users,
+            at_hand=frozenset(each.digest for each in self.at_hand),
+            to_vanilla=self.to_vanilla,
+            moment_ns=MOMENT,
         )
 
-    def test_vanilla_comes_back_with_modes_and_times(self) -> None:
-        os.chmod(self.world.path("game", "data", "sea.dat"), 0o640)
-        os.utime(self.world.path("game", "data", "sea.dat"), ns=(10**18 + 7, 10**18 + 7))
-        vanilla = self.world.game(times=True)
-        self.add_tides()
-        self.make_applied()
-        self.assertEqual(self.content("data/sea.dat"), b"tidal sea")
-        self.world.restore_all()
-        self.assertEqual(self.world.game(times=True), vanilla)
 
-    def test_a_second_apply_touches_nothing(self) -> None:
-        self.add_tides()
-        self.make_applied()
-        before = self.world.game(times=True)
-        self.assertTrue(self.world.apply().preview.plan.is_empty)
-        self.assertEqual(self.world.game(times=True), before)
-
-    def test_an_update_touches_only_what_differs(self) -> None:
-        self.add_tides()
-        self.world.add_release("swell", "1", {"mods/swell/s.dat": b"s"})
-        self.make_applied()
-        before = self.world.game(times=True)
-        self.world.add_release(
-            "tides", "1.1", {"data/sea.dat": b"tidal sea", "mods/tides/a.dat": b"new"}
-        )
-        self.world.take_all()
-        self.world.want("tides", ">=1.1")
-        self.world.resolve()
-        self.world.apply()
-        after = self.world.game(times=True)
-        self.assertEqual(
-            {name for name in after if after[name] != before.get(name)},
-            {os.path.join("mods", "tides", "a.dat")},
-        )
-        self.assertEqual(self.world.check().findings, ())
-
-    def test_dropping_gives_the_next_layer_or_the_original(self) -> None:
-        self.add_tides()
-        self.world.add_release("waves", "1", {"data/sea.dat": b"waves", "data/cables.dat": b"w"})
-        self.make_applied()
-        self.assertEqual(self.content("data/sea.dat"), b"waves")
-        self.world.drop("waves")
-        self.world.apply()
-        self.assertEqual(self.content("data/sea.dat"), b"tidal sea")
-        self.assertEqual(self.content("data/cables.dat"), VANILLA["data/cables.dat"])
-        self.world.drop("tides")
-        self.world.apply()
-        self.assertEqual(
-            without_marker(self.world.game()).keys(), {"data/", "expansions/", *VANILLA}
-        )
-
-    def test_one_original_goes_while_its_twin_comes_back(self) -> None:
-        """Both have the same content: the store must not share its own with the game."""
-        vanilla = self.world.game(times=True)
-        self.add_tides()
-        self.world.add_release("waves", "1", {"data/twin.dat": b"waves"})
-        self.make_applied()
-        self.world.drop("waves")
-        self.world.apply()
-        self.world.drop("tides")
-        self.world.want("waves")
-        self.world.apply()
-        self.assertEqual(os.stat(self.world.path("game", "data", "sea.dat")).st_nlink, 1)
-        self.world.restore_all()
-        self.assertEqual(self.world.game(times=True), vanilla)
-
-    def test_a_file_in_the_way_comes_back_when_the_layer_goes(self) -> None:
-        self.add_tides()
-        self.world.adopt()
-        self.world.write_game("mods/tides/a.dat", b"the user's own")
-        self.world.write_game("data/sea.dat", b"vanilla, but edited")
-        self.world.take_all()
-        self.world.want("tides")
-        self.world.resolve()
-        self.world.apply()
-        [(path, why)] = self.world.restore_all().restoration.plan.left_alone
-        self.assertEqual(path, "@game/data/sea.dat")
-        self.assertIn("the file under the mod is not the vanilla file", why)
-        self.assertEqual(self.content("mods/tides/a.dat"), b"the user's own")
-        self.assertEqual(self.content("data/sea.dat"), b"vanilla, but edited")
-
-    def test_what_the_user_changed_in_a_mod_is_kept_aside(self) -> None:
-        self.add_tides()
-        self.make_applied()
-        self.world.write_game("mods/tides/a.dat", b"tuned by hand")
-        [operation] = self.world.apply().preview.plan.visible
-        self.assertEqual((operation.effect, operation.keep), ("mends", True))
-        assert operation.before
-        digest = operation.before.digest
-        kept = self.world.path("pack", ".rellum", "originals", digest)
-        with open(kept, "rb") as file:
-            self.assertEqual(file.read(), b"tuned by hand")
-        self.world.restore_all()
-        self.assertTrue(os.path.exists(kept))
-
-    def test_what_the_user_changed_is_kept_where_a_release_takes_the_file_away(self) -> None:
-        self.add_tides()
-        self.make_applied()
-        self.world.write_game("data/sea.dat", b"tuned by hand")
-        self.world.add_release("ebb", "1", {"e.dat": b"e"}, says='removes = ["@data/sea.dat"]')
-        self.world.take_all()
-        self.world.want("ebb")
-        self.world.resolve()
-        self.world.apply()
-        self.assertFalse(os.path.exists(self.world.path("game", "data", "sea.dat")))
-        [kept] = list_kept(self.world.path("pack"), ignore_recovery)
-        with open(self.world.path("pack", ".rellum", "originals", kept.kept.digest), "rb") as file:
-            self.assertEqual(file.read(), b"tuned by hand")
-
-    def test_a_file_that_changes_meanwhile_is_not_overwritten(self) -> None:
-        """Written by another program between the plan's last look and the renames."""
-
-        class Meddling(Disk):
-            def __init__(self, name: str) -> None:
-                self.name = name
-
-            def append_durably(self, path: str, content: bytes) -> None:
-                super().append_durably(path, content)
-                write(self.name)
-
-        def write(name: str) -> None:
-            self.world.write_game(name, b"written meanwhile")
-
-        self.add_tides()
-        self.world.add_release("ebb", "1", {"e.dat": b"e"}, says='removes = ["@data/cables.dat"]')
-        self.make_resolved()
-        before = without_marker(self.world.game())
-        for name in ("data/sea.dat", "mods/tides/a.dat", "data/cables.dat"):
-            with self.subTest(name=name), self.assertRaisesRegex(RolledBack, "changed while"):
-                self.world.apply(Meddling(self.world.path("game", name)))
-            now = without_marker(self.world.game())
-            self.assertEqual(now.pop(name).content, b"written meanwhile")
-            was = dict(before)
-            was.pop(name, None)
-            self.assertEqual({n: e for n, e in now.items() if not n.startswith("mods/")}, was)
-            if name in VANILLA:
-                self.world.write_game(name, VANILLA[name])
-            else:
-                shutil.rmtree(self.world.path("game", "mods"))
-
-    def test_a_file_equal_to_vanilla_stays_vanilla(self) -> None:
-        self.world.add_release("tides", "1", {"data/sea.dat": VANILLA["data/sea.dat"]})
-        self.make_applied()
-        self.assertEqual(self.world.restore_all().restoration.plan.visible, ())
-        self.world.write_game("data/sea.dat", b"edited")
-        self.world.apply()
-        self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
-        self.assertTrue(self.world.apply().preview.plan.is_empty)
-        self.world.restore_all()
-        self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
-        [copy] = list_kept(
-            self.world.path("pack"), ignore_recovery
-        )  # what lay under it is not lost
-        self.assertEqual((copy.kept.path, copy.is_there), ("@game/data/sea.dat", True))
-
-    def test_nothing_is_laid_over_folders_or_through_links(self) -> None:
-        self.add_tides()
-        self.make_resolved()
-        outside = self.world.path("outside")
-        os.makedirs(outside)
-        os.symlink(outside, self.world.path("game", "mods"))
-        with self.assertRaisesRegex(CannotLay, "mods is a link"):
-            self.world.apply()
-        os.unlink(self.world.path("game", "mods"))
-        os.makedirs(self.world.path("game", "mods", "tides", "a.dat"))
-        with self.assertRaisesRegex(CannotLay, "is a folder now"):
-            self.world.apply()
-        self.assertEqual(os.listdir(outside), [])
-        self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
-
-    def test_a_file_where_the_game_has_a_folder(self) -> None:
-        self.world.add_release("flat", "1", {"data": b"a file"})
-        with self.assertRaisesRegex(CannotLay, "is a folder of the game"):
-            self.make_applied()
-        self.world.add_release("deep", "1", {"data/x": b"x"})
-        self.world.take_all()
-        self.world.want("deep")
-        self.world.resolve()
-        with self.assertRaises(LayerClash):
-            self.world.apply()
-
-    def test_names_that_are_rellums_own(self) -> None:
-        for number, name in enumerate((".rellum-owner.toml", ".rellum-staging/0000000")):
-            self.world.add_release(f"bad{number}", "1", {name: b"x", "mods/x": b"x"})
-        self.world.adopt()
-        self.world.take_all()
-        for mod in ("bad0", "bad1"):
-            self.world.want(mod)
-            self.world.resolve()
-            with self.assertRaisesRegex(CannotLay, "a name that Rellum reserves"):
-                self.world.apply()
-            self.world.drop(mod)
-
-    def test_no_space_is_said_before_anything_happens(self) -> None:
-        self.add_tides()
-        self.make_resolved()
-        before = self.world.game()
-        usage = shutil.disk_usage(self.world.root)._replace(free=3)
-        with mock.patch("shutil.disk_usage", return_value=usage), self.assertRaises(NoSpace):
-            self.world.apply()
-        self.assertEqual(self.world.game(), before)
-
-    def test_originals_that_are_copied_need_room(self) -> None:
-        self.world.add_release("swell", "1", {"data/cables.dat": b"s"})
-        self.make_resolved()
-        pack, shelf = self.world.path("pack"), self.world.path("shelf")
-        linked = preview(pack, shelf, ignore_recovery).space.needed
-        os.link(self.world.path("game", "data", "cables.dat"), self.world.path("second"))
-        copied = preview(pack, shelf, ignore_recovery).space.needed
-        self.assertEqual(copied - linked, len(VANILLA["data/cables.dat"]))
-
-    def test_a_folder_that_cannot_be_written_or_is_not_free(self) -> None:
-        self.add_tides()
-        self.make_resolved()
-        before = self.world.game()
-        with mock.patch("os.access", return_value=False), self.assertRaises(CannotWrite):
-            self.world.apply()
-        os.makedirs(self.world.path("game", ".rellum-staging", "mine"))
-        with self.assertRaisesRegex(CannotWrite, "is in the way"):
-            self.world.apply()
-        shutil.rmtree(self.world.path("game", ".rellum-staging"))
-        self.assertEqual(self.world.game(), before)
-
-    def test_an_archive_that_changed_on_the_shelf_is_noticed(self) -> None:
-        self.add_tides()
-        self.world.adopt()
-        [taken] = self.world.take_all()
-        assert taken.digest
-        self.world.want("tides")
-        self.world.resolve()
-        path = self.world.path("shelf", "archives", taken.digest[:2], taken.digest)
-        with open(path, "rb") as file:
-            content = bytearray(file.read())
-        content[content.find(b"a.dat") + 8] ^= 4  # inside the packed content of data/sea.dat
-        with open(path, "wb") as file:
-            file.write(content)
-        before = self.world.game()
-        with self.assertRaises(RolledBack):
-            self.world.apply()
-        self.assertEqual(self.world.game(), before)
-
-    def test_a_line_up_made_anew_is_written_only_when_it_is_in_the_game(self) -> None:
-        self.add_tides()
-        self.make_resolved()
-        with open(self.world.path("pack", "rellum.lock"), "rb") as file:
-            lock = file.read()
-        self.world.add_release("swell", "1", {"mods/s": b"s"})
-        self.world.take_all()
-        self.world.want("swell")
-        with mock.patch("os.access", return_value=False), self.assertRaises(CannotWrite):
-            self.world.apply()
-        with open(self.world.path("pack", "rellum.lock"), "rb") as file:
-            self.assertEqual(file.read(), lock)
-        self.world.apply()
-        with open(self.world.path("pack", "rellum.lock"), "rb") as file:
-            self.assertIn(b'mod = "swell"', file.read())
+MINE = FILE._replace(role="mine")
+MERGED = FILE._replace(role="merge", base=BASE)
+LIKE_VANILLA = FILE._replace(content=V)
+BACK = Return(PATH, Found(None, FOREIGN), content("d", 0o600, MOMENT), "tides")
+FORGET = Decision(Forget(PATH))
+NOT_RIGHT = (
+    "the file under the mod is not the vanilla file of this game version, "
+    "and no copy of that one is kept"
+)
+NEVER_THERE = (
+    "the vanilla file was missing already when a mod was laid over it, and no copy of it is kept"
+)
 
 
-RELEASES = {
-    "tides": ("1", "2"),
-    "swell": ("1", "2"),
-    "waves": ("1",),
-}
-PATHS = ("data/sea.dat", "data/twin.dat", "mods/a.dat", "mods/deep/b.dat", "data/cables.dat")
+def found(now: Content | None, owner: ReleaseName = OLD, *, changed: bool = False) -> Found:
+    return Found(now, owner, changed)
 
 
-class Days(RuleBasedStateMachine):
-    """Random days of a curator: whatever happened, vanilla comes back, byte for byte."""
+ROWS = (
+    Row("1", Decision(BACK), vanilla=None, now=None, waiting=WAITING),
+    Row("1", Decision(BACK), vanilla=None, now=None, waiting=WAITING, wanted=MINE),
+    Row("1a", Decision(BACK._replace(found=Found(V, VANILLA))), waiting=WAITING, wanted=MINE),
+    Row("1 not: something stands there", Decision(), vanilla=None, now=X, waiting=WAITING),
+    Row(
+        "1 not: it is merged in",
+        Decision(Lay(PATH, found(None, FOREIGN), N, NEW, None, b"new", "merge", BASE.digest)),  # type: ignore[arg-type]
+        vanilla=None, now=None, waiting=WAITING, wanted=MERGED,
+    ),
+    Row("2", Decision(), wanted=LIKE_VANILLA),
+    Row(
+        "2 not: vanilla was changed",
+        Decision(Lay(PATH, Found(X, VANILLA, True), V, NEW, X, b"new")),
+        wanted=LIKE_VANILLA, now=X,
+    ),
+    Row("3", Decision(BringBack(PATH, found(M), V, VANILLA)), wanted=LIKE_VANILLA, laid=laid(), now=M),
+    Row("3 not: over another file", Decision(Lay(PATH, found(M), V, NEW, X, b"new")),
+        wanted=LIKE_VANILLA, laid=laid(under=X), now=M),
+    Row("3", Decision(BringBack(PATH, found(M), V, VANILLA, b"new")),
+        wanted=LIKE_VANILLA, laid=laid(), now=M, at_hand=()),
+    Row("4", Decision()),
+    Row("4b", Decision(), vanilla=None, now=X),
+    Row("4b", Decision(), vanilla=None, now=None),
+    Row("5", Decision(BringBack(PATH, Found(X, VANILLA, True), V, VANILLA, keep=Keep())), now=X),
+    Row("5", Decision(BringBack(PATH, Found(None, VANILLA, True), V, VANILLA)), now=None),
+    Row("5c", Decision(left_alone=planning.NO_ORIGINAL), now=X, at_hand=()),
+    Row("6", Decision(Forget(PATH), planning.STAYS_YOURS),
+        vanilla=None, laid=laid(under=None), now=X, is_the_users=True),
+    Row("6 not: unchanged", Decision(Remove(PATH, found(M))),
+        vanilla=None, laid=laid(under=None), now=M, is_the_users=True),
+    Row("6 not: over a file", Decision(BringBack(PATH, found(X, changed=True), V, VANILLA, keep=Keep())),
+        laid=laid(), now=X, is_the_users=True),
+    Row("7", Decision(BringBack(PATH, found(M), M._replace(digest=X.digest, size=4, mtime_ns=MOMENT),
+                                VANILLA, source=b"edit")),
+        laid=laid(), now=M, without_edit=WithoutEdit(b"edit", X.digest, False)),
+    Row("7", Decision(BringBack(PATH, found(M), M._replace(digest=X.digest, size=4, mtime_ns=MOMENT),
+                                FOREIGN, source=b"edit", keep=Keep("tides", BASE.digest))),
+        vanilla=None, laid=laid(base=BASE.digest), now=M, without_edit=WithoutEdit(b"edit", X.digest, True)),
+    Row("7d", FORGET, laid=laid(), now=M, without_edit=WithoutEdit(b"mod", M.digest, False)),
+    Row("8", FORGET, laid=laid(), now=V),
+    Row("8", FORGET, vanilla=None, laid=laid(under=None), now=None),
+    Row("9", Decision(BringBack(PATH, found(M), V, VANILLA)), laid=laid(), now=M),
+    Row("9", Decision(BringBack(PATH, found(M), X, FOREIGN)), vanilla=None, laid=laid(under=X), now=M),
+    Row("9", Decision(BringBack(PATH, found(None, changed=True), V, VANILLA)), laid=laid(), now=None),
+    Row("9 changed", Decision(BringBack(PATH, found(U, changed=True), V, VANILLA, keep=Keep())),
+        laid=laid(), now=U),
+    Row("9 merged", Decision(BringBack(PATH, found(M), V, VANILLA, keep=Keep("tides", BASE.digest))),
+        laid=laid(role="merge", base=BASE.digest), now=M),
+    Row("9 old vanilla", Decision(BringBack(PATH, found(M), X, VANILLA), NOT_RIGHT),
+        laid=laid(under=X), now=M),
+    Row("9e", Decision(Forget(PATH), planning.NOT_KEPT), laid=laid(), now=M, at_hand=()),
+    Row("9e", Decision(BringBack(PATH, found(M), V, VANILLA), kept_too=Kept(
+        path=PATH, digest=X.digest, size=3, owner=FOREIGN, mode=0o644)),
+        laid=laid(under=X), now=M, to_vanilla=True),
+    Row("9e", Decision(BringBack(PATH, found(M), X, VANILLA), NOT_RIGHT),
+        laid=laid(under=X), now=M, to_vanilla=True, at_hand=(X,)),
+    Row("9e", Decision(BringBack(PATH, found(M), V, VANILLA)),
+        laid=laid(under=None), now=M, to_vanilla=True),
+    Row("9e", Decision(Remove(PATH, found(M)), NEVER_THERE), laid=laid(under=None), now=M),
+    Row("10", Decision(Remove(PATH, found(M))), vanilla=None, laid=laid(under=None), now=M),
+    Row("10", Decision(Remove(PATH, found(U, changed=True), Keep())),
+        vanilla=None, laid=laid(under=None), now=U),
+    Row("10f", Decision(SetAside(PATH, found(U, changed=True), Keep("tides"))),
+        vanilla=None, laid=laid(under=None, role="mine"), now=U),
+    Row("11", Decision(), laid=laid(None, owner=NEW), now=None, wanted=NOTHING),
+    Row("12", Decision(laid(None, owner=NEW)), laid=laid(None), now=None, wanted=NOTHING),
+    Row("12", Decision(laid(None, None, NEW)), now=None, wanted=NOTHING),
+    Row("12g", Decision(), vanilla=None, now=None, wanted=NOTHING),
+    Row("13", Decision(TakeOut(PATH, Found(V, VANILLA), NEW, V)), wanted=NOTHING),
+    Row("13", Decision(TakeOut(PATH, found(U, changed=True), NEW, V, Keep())),
+        laid=laid(), now=U, wanted=NOTHING),
+    Row("14", Decision(left_alone=planning.STAYS_YOURS), now=U, wanted=MINE),
+    Row("14", Decision(left_alone=planning.STAYS_YOURS), laid=laid(owner=NEW), now=U, wanted=MINE),
+    Row("14", Decision(laid(owner=NEW, role="mine"), planning.STAYS_YOURS),
+        laid=laid(role="mine"), now=U, wanted=MINE),
+    Row("15", Decision(), laid=laid(N, owner=NEW), now=N, wanted=FILE),
+    Row("16", Decision(laid(N, owner=NEW)), laid=laid(N), now=N, wanted=FILE),
+    Row("16", Decision(laid(N, owner=NEW, role="merge", base=BASE.digest)),
+        laid=laid(N, owner=NEW, role="merge"), now=N, wanted=MERGED),
+    Row("16", Decision(laid(N, None, NEW)._replace(under=N)), vanilla=None, now=N, wanted=FILE),
+    Row("16", Decision(laid(N._replace(mtime_ns=2), owner=NEW)),
+        laid=laid(N, owner=NEW), now=N._replace(mtime_ns=2), wanted=FILE),
+    Row("17", Decision(Lay(PATH, Found(V, VANILLA), N, NEW, V, b"new")), wanted=FILE),
+    Row("17", Decision(Lay(PATH, Found(None, FOREIGN), N, NEW, None, b"new")),
+        vanilla=None, now=None, wanted=FILE),
+    Row("17", Decision(Lay(PATH, found(M, WAVES), N, NEW, V, b"new")),
+        laid=laid(owner=WAVES), now=M, wanted=FILE),
+    Row("17", Decision(Lay(PATH, found(U, changed=True), N, NEW, V, b"new", keep=Keep())),
+        laid=laid(), now=U, wanted=FILE),
+    Row("17 merged", Decision(Lay(PATH, found(U, changed=True), N, NEW, V, b"new", "merge", BASE.digest)),
+        laid=laid(), now=U, wanted=MERGED),
+    Row("17 merged in part",
+        Decision(Lay(PATH, found(U, changed=True), N, NEW, V, b"new", "merge", BASE.digest,
+                     keep=Keep("tides", X.digest))),
+        laid=laid(base=X.digest), now=U, wanted=MERGED._replace(keeps_copy=True, returns="tides")),
+    Row("17 merged with what waited",
+        Decision(Lay(PATH, Found(V, VANILLA), N, NEW, V, b"new", "merge", BASE.digest, returns="tides")),
+        wanted=MERGED._replace(returns="tides")),
+)  # fmt: skip
 
-    def __init__(self) -> None:
-        super().__init__()
-        self.root = tempfile.mkdtemp(prefix="rellum-days-", dir=memory_folder())
-        self.world = World(self.root)
-        self.vanilla = self.world.game(times=True)
-        for number, (mod, versions) in enumerate(RELEASES.items()):
-            for version in versions:
-                paths = PATHS[number : number + 3] if version == "1" else PATHS[number + 1 :]
-                members = {path: f"{mod} {version} {path}".encode() for path in paths}
-                self.world.add_release(mod, version, members)
-        self.world.adopt()
-        self.world.take_all()
-        self.wanted: set[str] = set()
+contents = st.sampled_from([None, V, M, N, U, X])
+rows = st.builds(
+    Row,
+    number=st.just("drawn"),
+    becomes=st.just(Decision()),
+    vanilla=contents,
+    laid=st.none()
+    | st.builds(
+        laid,
+        contents,
+        contents,
+        st.sampled_from([OLD, NEW]),
+        st.sampled_from(["", "merge", "mine"]),
+    ),
+    now=contents,
+    wanted=st.sampled_from([None, FILE, MINE, MERGED, LIKE_VANILLA, NOTHING]),
+    waiting=st.sampled_from([None, WAITING]),
+    is_the_users=st.booleans(),
+    at_hand=st.sets(st.sampled_from([V, U, X])).map(tuple),
+    to_vanilla=st.booleans(),
+)
 
-    def teardown(self) -> None:
-        self.world.restore_all()
-        assert self.world.game(times=True) == self.vanilla
-        shutil.rmtree(self.root)
 
-    @rule(mod=st.sampled_from(sorted(RELEASES)), range_text=st.sampled_from(["*", "1"]))
-    def want(self, mod: str, range_text: str) -> None:
-        self.world.want(mod, range_text)
-        self.wanted.add(mod)
-        self.world.resolve()
+class PlanningTest(unittest.TestCase):
+    def test_each_row_of_the_table(self) -> None:
+        for row in ROWS:
+            with self.subTest(row=row.number, facts=row.facts()):
+                self.assertEqual(decide(row.facts()), row.becomes)
 
-    @precondition(lambda self: self.wanted)
-    @rule()
-    def drop(self) -> None:
-        mod = min(self.wanted)
-        self.world.drop(mod)
-        self.wanted.remove(mod)
-        self.world.resolve()
+    def test_every_row_is_tried(self) -> None:
+        text = planning.__doc__ or ""
+        numbers = {line.split()[0] for line in text.splitlines() if line[:1].isdigit()}
+        tried = {row.number.split()[0].rstrip("abcdefg") for row in ROWS}
+        self.assertEqual(tried, numbers)
 
-    @precondition(lambda self: os.path.exists(self.world.path("pack", "rellum.lock")))
-    @rule()
-    def apply(self) -> None:
-        self.world.apply()
-        assert self.world.check(deep=True).findings == ()
-
-    @rule()
-    def restore(self) -> None:
-        self.world.restore_all()
-
-    @rule(path=st.sampled_from(PATHS), lost=st.booleans())
-    def break_a_mods_file(self, path: str, lost: bool) -> None:
-        laid = {finding.path for finding in self.world.check().findings}
-        owner = self.owner(path)
-        if owner in ("vanilla", "") or laid:
+    @given(rows)
+    def test_what_was_done_is_done(self, row: Row) -> None:
+        """Planned again over what a decision leaves, there is nothing more to do."""
+        facts = row.facts()
+        step = decide(facts).step
+        now, then = facts.now, facts.laid
+        if isinstance(step, Laid):
+            then = step
+        elif isinstance(step, Forget):
+            then = None
+        elif step is not None:
+            now = step.after
+            then = row_after(step, now) if lays(step) else None
+        is_vanilla = facts.vanilla is not None and facts.vanilla.digest == U.digest
+        if facts.waiting and is_vanilla:  # back, it is the game's own, and a mod goes over it
             return
-        if lost:
-            os.unlink(self.world.path("game", path))
-        else:
-            self.world.write_game(path, b"broken " + os.urandom(4))
-        [finding] = self.world.check().findings
-        assert (finding.path, finding.owner) == (f"@game/{path}", owner)
+        if facts.wanted is not None:
+            again = facts._replace(now=now, laid=then, waiting=None)
+            self.assertIsNone(decide(again).step)
 
-    def owner(self, path: str) -> str:
-        try:
-            with open(self.world.path("game", path), "rb") as file:
-                words = file.read().split()
-        except FileNotFoundError:
-            return ""
-        is_mods = words[0].decode("latin-1") in RELEASES
-        return b" ".join(words[:2]).decode() if is_mods else "vanilla"
+    @given(rows)
+    def test_what_the_user_changed_is_never_lost(self, row: Row) -> None:
+        """A content that is neither a mod's nor vanilla's is kept, lies under what comes, or stays."""
+        facts = row.facts()
+        step = decide(facts).step
+        if facts.now not in (U, X) or not facts.is_changed or facts.now == facts.vanilla:
+            return
+        if step is None or isinstance(step, Laid | Forget) or step.after == facts.now:
+            return
+        under = getattr(step, "under", None)
+        merges = isinstance(step, Lay) and step.role == "merge"
+        self.assertTrue(step.keep or under == facts.now or merges, step)
 
-    @invariant()
-    def no_journal_is_left(self) -> None:
-        assert not os.path.exists(self.world.path("pack", ".rellum", "journal"))
-
-
-DaysTest = Days.TestCase
-DaysTest.settings = settings(max_examples=40, stateful_step_count=14, deadline=None)
 
 if __name__ == "__main__":
     unittest.main()

@@ -19,7 +19,7 @@ class DriftTest(WorldTest):
 
     def findings(self, *, deep: bool = False) -> dict[str, tuple[str, str]]:
         drift = self.world.check(deep=deep)
-        return {f.path.removeprefix("@game/"): (f.kind, f.owner) for f in drift.findings}
+        return {f.path.removeprefix("@game/"): (f.kind, str(f.owner or "")) for f in drift.findings}
 
     def test_each_kind_has_its_owner(self) -> None:
         self.assertEqual(self.findings(), {})

@@ -150,7 +150,7 @@ class PlacingTest(unittest.TestCase):
     def test_later_layers_win(self) -> None:
         one, two = (self.layer(mod, "a", f"{mod}-own") for mod in ("m1", "m2"))
         target = lay_over([one, two], NoMaker(), no_winner)
-        self.assertEqual(target.files[PlacePath("@game/a")].owner, "m2 1")
+        self.assertEqual(str(target.files[PlacePath("@game/a")].owner), "m2 1")
         self.assertEqual(len(target.files), 3)
         self.assertEqual(target.hidden, {"m1 1": 1})
 

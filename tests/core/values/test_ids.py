@@ -3,29 +3,13 @@
 from __future__ import annotations
 
 import unittest
-from contextlib import closing
 
-from rellum.core.pack.home import PackHome
-from rellum.core.pack.open_state import open_state
-from rellum.core.values.ids import ModId, ReleaseName
 from tests.support import WorldTest
 
 LISTED = '[mod]\nid = "tides"\nname = "Tides"\nversions = "listed"\n'
 
 
 class ReleaseNamesTest(WorldTest):
-    def test_an_owner_is_what_it_was_noted_as(self) -> None:
-        self.world.adopt()
-        names = [
-            ReleaseName(ModId("tides"), "dog watch", "harbour"),
-            ReleaseName(ModId("a"), "1.0 (b) c"),
-        ]
-        with closing(open_state(PackHome(self.world.path("pack")))) as state:
-            state.releases.note(names)
-            self.assertEqual([state.releases.of(str(name)) for name in names], names)
-            for owner in ("vanilla", "foreign", "rellum", "", "tides other watch"):
-                self.assertIsNone(state.releases.of(owner))
-
     def test_a_whole_life(self) -> None:
         self.world.cards["tides"] = LISTED
         for version in ("Beta 2", "dog watch"):

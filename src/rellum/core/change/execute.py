@@ -27,6 +27,7 @@ from rellum.core.change.journal import (
 )
 from rellum.core.change.journaling import bases_before, journal_of, records_only
 from rellum.core.change.keeping import keep_settings
+from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import (
     refuse_no_folder,
@@ -173,7 +174,8 @@ def _standing_texts(pack: PackChange, site: Site) -> PackTexts | None:
 def _roots_touched(plan: Plan, roots: Roots) -> Roots:
     """Return the game folder and those places outside of it in which the plan does something."""
     touched = {root_of(each.path) for each in plan.operations}
-    touched |= {root_of(each.path) for each in plan.records}
+    touched |= {root_of(each.path) for each in plan.noted}
+    touched |= {root_of(path) for path in plan.forgotten}
     touched |= {root_of(folder) for folder in (*plan.new_folders, *plan.spare_folders)}
     touched |= {root_of(path) for path, _, _ in plan.modes}
     outside = {root: each for root, each in roots.outside.items() if root in touched}
@@ -249,9 +251,11 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
         each.path: f"{number:07}" for number, each in enumerate(plan.operations) if each.after
     }
     kept_paths = [
-        _keep(each.path, each.before, site, roots) for each in plan.operations if each.before
+        _keep(each.path, each.found.content, site, roots)
+        for each in plan.operations
+        if each.found.content
     ]
-    if any(not isinstance(each.source, bytes | None) for each in plan.operations):
+    if any(not isinstance(source_of(each), bytes | None) for each in plan.operations):
         stage_brought(plan, journal, staged, site, sources)
     stage_others(plan, journal, staged, site)
     files = {

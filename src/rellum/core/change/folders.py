@@ -6,10 +6,11 @@ import os
 import stat
 from collections.abc import Collection, Iterable, Mapping
 
-from rellum.core.change.plan import Operation, Record
+from rellum.core.change.operations import Operation
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.standing import CannotLay
 from rellum.core.pack.state import State
+from rellum.core.values.content import Laid
 from rellum.core.values.paths import GAME, PlacePath, Roots, is_in_game, parents, shown
 
 
@@ -51,7 +52,8 @@ def new_folders(
 
 def spare_folders(
     operations: Iterable[Operation],
-    records: Iterable[Record],
+    noted: Iterable[Laid],
+    forgotten: Iterable[PlacePath],
     wanted: Iterable[PlacePath],
     state: State,
     roots: Roots,
@@ -64,14 +66,15 @@ def spare_folders(
     """
     made = state.own_folders()
     going = {each.path for each in operations if each.after is None}
-    going |= {each.path for each in records if each.content is None}
+    going |= {each.path for each in noted if each.content is None}
+    going |= set(forgotten)
     spare = {folder for path in going for folder in parents(path) if folder != GAME}
     if all_laid is None:
         spare = {each for each in spare if going.issuperset(state.laid_below(each))}
     else:
         spare = (spare | made) - _folders_above(path for path in all_laid if path not in going)
     spare -= {f for each in operations if each.after for f in parents(each.path)}
-    spare -= {f for each in records if each.content for f in parents(each.path)}
+    spare -= {f for each in noted if each.content for f in parents(each.path)}
     spare -= {folder for path in wanted for folder in (path, *parents(path))}
     vanilla = state.baseline(spare)
     return sorted(

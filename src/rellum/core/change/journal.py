@@ -51,9 +51,10 @@ from rellum.core.pack.disk import Disk
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.state_change import StateChange
 from rellum.core.values.content import Content, Laid
+from rellum.core.values.owners import owner_fields
 from rellum.core.values.paths import PlacePath, Roots
 
-FORMAT = 4
+FORMAT = 5
 _KEPT_FIELDS = 7
 """How many fields of a kept copy a journal holds; the others are given to it in the list."""
 
@@ -226,7 +227,7 @@ def _extent_line(number: int, journal: Journal) -> bytes:
         "laid": [
             [
                 laid.path,
-                laid.owner,
+                owner_fields(laid.owner),
                 _listed(laid.content),
                 _listed(laid.under),
                 laid.role,
@@ -235,7 +236,9 @@ def _extent_line(number: int, journal: Journal) -> bytes:
             for laid in journal.laid
         ],
         "no-longer-laid": journal.no_longer_laid,
-        "kept": [kept[:_KEPT_FIELDS] for kept in journal.kept],
+        "kept": [
+            [*each[:4], owner_fields(each.owner), *each[5:_KEPT_FIELDS]] for each in journal.kept
+        ],
         "returned": journal.returned,
         "bases-before": journal.bases_before,
         "settings": [[path, _listed(content)] for path, content in journal.settings],

@@ -12,11 +12,15 @@ from typing import Any, NamedTuple
 from rellum.core.change.journal import FORMAT, Journal, PackChange, Step
 from rellum.core.change.journal_lines import Lines, Record, read_lines
 from rellum.core.errors import BegunOnly, UserError
-from rellum.core.hashing import hash_bytes
+from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.checkpoints import PackTexts
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.values.content import Content, Laid
+from rellum.core.values.owners import FOREIGN, Owner, owner_of_text, owner_or_nobody
 from rellum.core.values.paths import PlacePath, Roots
+
+_FORMAT_BEFORE = 4
+"""It differs in how owners are written, and is read all the same."""
 
 
 class NewerJournal(UserError):
@@ -64,7 +68,7 @@ def read_journal(path: str) -> Journal | None:
     except FileNotFoundError:
         return None
     begin = lines.records[0] if lines.records else None
-    if begin and begin["begin"]["format"] != FORMAT:
+    if begin and begin["begin"]["format"] not in (FORMAT, _FORMAT_BEFORE):
         raise NewerJournal(
             f"a change was interrupted whose journal has format {begin['begin']['format']}, and this Rellum "
             f"writes {FORMAT}: {path}",
@@ -124,7 +128,7 @@ def _whole(journal: Journal, extent: Record) -> Journal:
         laid=tuple(
             Laid(
                 path=path,
-                owner=owner,
+                owner=_owner(owner) or FOREIGN,
                 content=_content(content),
                 under=_content(under),
                 role=role,
@@ -133,7 +137,7 @@ def _whole(journal: Journal, extent: Record) -> Journal:
             for path, owner, content, under, role, base in extent["laid"]
         ),
         no_longer_laid=tuple(extent["no-longer-laid"]),
-        kept=tuple(Kept(*kept) for kept in extent["kept"]),
+        kept=tuple(_kept(*kept) for kept in extent["kept"]),
         returned=tuple(extent["returned"]),
         bases_before=tuple(extent["bases-before"]),
         settings=tuple((path, _whole_content(c)) for path, c in extent["settings"]),
@@ -152,6 +156,25 @@ def _whole(journal: Journal, extent: Record) -> Journal:
         spent=tuple((file, digest) for file, digest in extent.get("spent", ())),
         is_found=extent.get("is-found", False),
     )
+
+
+def _kept(
+    path: str, digest: str, size: int, aside_for: str, owner: list[str] | str, base: Any, mode: Any
+) -> Kept:
+    return Kept(
+        path=PlacePath(path),
+        digest=Digest(digest),
+        size=size,
+        aside_for=aside_for,
+        owner=_owner(owner),
+        base=base,
+        mode=mode,
+    )
+
+
+def _owner(value: list[str] | str) -> Owner | None:
+    """Return an owner; before format 5, it was one text."""
+    return owner_of_text(value) if isinstance(value, str) else owner_or_nobody(value)
 
 
 def _guarded(value: list[list[Any]] | None) -> tuple[tuple[PlacePath, int], ...] | None:

@@ -9,18 +9,19 @@ from rellum.core.change.journal import (
     Journal,
     Step,
 )
+from rellum.core.change.operations import returned_with, row_after
 from rellum.core.change.plan import Plan
 from rellum.core.hashing import Digest
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.state import State, new_id
 from rellum.core.pack.state_change import StateChange
-from rellum.core.values.content import Content, Laid
+from rellum.core.values.content import Content
 from rellum.core.values.paths import PlacePath
 
 
 def bases_before(plan: Plan, state: State) -> tuple[Digest, ...]:
     """Return what releases wanted until now of the files that the plan is about."""
-    paths = [each.path for each in plan.operations] + [each.path for each in plan.records]
+    paths = [each.path for each in (*plan.operations, *plan.noted)] + list(plan.forgotten)
     return tuple(sorted({laid.base for laid in state.laid(paths).values() if laid.base}))
 
 
@@ -28,38 +29,28 @@ def journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> Jo
     """Put a plan into a journal, with what staging made of each file."""
     steps, laid, gone, kept = [], [], [], []
     for each in plan.operations:
-        after = None
+        before, after = each.found.content, None
         if each.after:
             file = os.path.join(journal.staging_of(each.path), staged[each.path])
             after = _as_staged(file, each.after)
         steps.append(
-            Step(path=each.path, before=each.before, after=after, staged=staged.get(each.path, ""))
+            Step(path=each.path, before=before, after=after, staged=staged.get(each.path, ""))
         )
-        if each.row is not None:
-            laid.append(_row_with(each.row, after))
-        elif each.lays:
-            laid.append(
-                Laid(
-                    path=each.path,
-                    owner=each.after_owner,
-                    content=after,
-                    under=each.under,
-                    role=each.role,
-                    base=each.base,
-                )
-            )
+        row = row_after(each, after)
+        if row:
+            laid.append(row)
         else:
             gone.append(each.path)
-        if each.keep and each.before:
+        if each.keep and before:
             kept.append(
                 Kept(
                     path=each.path,
-                    digest=each.before.digest,
-                    size=each.before.size,
-                    aside_for=each.aside_for,
-                    owner=each.before_owner,
-                    base=each.kept_base if each.aside_for else None,
-                    mode=each.before.mode,
+                    digest=before.digest,
+                    size=before.size,
+                    aside_for=each.keep.for_mod,
+                    owner=each.found.owner,
+                    base=each.keep.base,
+                    mode=before.mode,
                 )
             )
     noted = records_only(plan, journal.action)
@@ -70,15 +61,9 @@ def journal_of(plan: Plan, journal: Journal, staged: dict[PlacePath, str]) -> Jo
         laid=(*laid, *noted.laid),
         no_longer_laid=(*gone, *noted.no_longer_laid),
         kept=(*kept, *plan.kept_too),
-        returned=tuple(each.path for each in plan.operations if each.returns),
+        returned=tuple(each.path for each in plan.operations if returned_with(each)),
         is_ready=True,
     )
-
-
-def _row_with(row: Laid, after: Content | None) -> Laid:
-    """Return a row that comes back, with the time of the file as it was staged."""
-    is_its_content = after and row.content and row.content.digest == after.digest
-    return row._replace(content=after) if is_its_content else row
 
 
 def _as_staged(path: str, content: Content) -> Content:
@@ -95,19 +80,8 @@ def records_only(plan: Plan, action: str) -> StateChange:
     return StateChange(
         id=new_id(),
         action=action,
-        laid=tuple(
-            Laid(
-                path=each.path,
-                owner=each.owner,
-                content=each.content,
-                under=each.under,
-                role=each.role,
-                base=each.base,
-            )
-            for each in plan.records
-            if each.owner
-        ),
-        no_longer_laid=tuple(each.path for each in plan.records if not each.owner),
+        laid=plan.noted,
+        no_longer_laid=plan.forgotten,
         kept=plan.kept_too,
         new_folders=(),
         gone_folders=(),

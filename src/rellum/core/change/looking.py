@@ -16,8 +16,9 @@ from rellum.core.hashing import Digest
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import State
 from rellum.core.progress import Listener, silent
-from rellum.core.values.content import UNKNOWN_SIZE, VANILLA, Content
+from rellum.core.values.content import UNKNOWN_SIZE, Content
 from rellum.core.values.ids import ReleaseName
+from rellum.core.values.owners import VANILLA, Owner
 from rellum.core.values.paths import PlacePath, parents, root_of
 
 
@@ -92,7 +93,7 @@ def _folders_for_mods(opened: Session) -> list[PlacePath]:
         folder
         for path, row in laid.items()
         for folder in parents(path)
-        if folder != root_of(folder) and _is_called(folder, opened.state.releases.of(row.owner))
+        if folder != root_of(folder) and _is_called(folder, row.owner)
     }
     found |= {each for each in opened.state.own_folders() if each != root_of(each)}
     places = opened.rules.places
@@ -106,11 +107,11 @@ def _folders_for_mods(opened: Session) -> list[PlacePath]:
     )
 
 
-def _is_called(folder: PlacePath, release: ReleaseName | None) -> bool:
+def _is_called(folder: PlacePath, owner: Owner) -> bool:
     """Whether a folder is called after the mod that lays files in it."""
     name = folder.rpartition("/")[2]
     letters = "".join(sign for sign in name.casefold() if sign.isalnum())
-    return release is not None and letters == release.mod.replace("-", "")
+    return isinstance(owner, ReleaseName) and letters == owner.mod.replace("-", "")
 
 
 def _remember_suspects(drift: Drift, opened: Session) -> None:
@@ -154,7 +155,7 @@ def _own_files(opened: Session) -> OwnFiles:
     )
 
 
-def _all_files(state: State) -> Iterator[tuple[PlacePath, Content, str]]:
+def _all_files(state: State) -> Iterator[tuple[PlacePath, Content, Owner]]:
     """Yield every file that should be in the folder, as Rellum left it, with its owner."""
     laid = state.laid()
     for entry in state.baseline_files():

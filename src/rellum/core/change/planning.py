@@ -1,391 +1,338 @@
-"""From what shall be to a plan: the target against the state and the folder as it is.
+"""What becomes of one path, as a table: a pure function that reads no disk, no database and no clock.
 
-Only paths that some layer brings or brought are looked at, so the cost grows with the mods and not
-with the game. A file whose size and time are as recorded is taken to be unchanged; any other is
-hashed.
+It follows from four things: what vanilla has at the path, what Rellum laid there, what stands there now, and
+what is wanted. *Changed* means that what stands there is not what was left: what was laid or, where nothing
+was laid, vanilla. The first row that fits counts. A dash stands for anything.
+
+==  ===================  ===================  ========================  =====================================
+#   wanted               laid                 stands there now          becomes
+==  ===================  ===================  ========================  =====================================
+1   the waiting file     nothing              nothing [a]_              ``Return``
+2   the vanilla file     nothing              the vanilla file          nothing to do
+3   the vanilla file     over vanilla         --                        as if nothing were wanted
+4   nothing              nothing              as vanilla [b]_           nothing to do
+5   nothing              nothing              changed                   ``BringBack`` vanilla [c]_
+6   nothing              over nothing         changed, the user's own   stays; ``Forget``
+7   nothing              an edited file       a file                    ``BringBack`` without the edit [d]_
+8   nothing              a file               what lies under           ``Forget``
+9   nothing              over a file          --                        ``BringBack`` what lies under [e]_
+10  nothing              over nothing         a file                    ``Remove``, ``SetAside`` [f]_
+11  no file              as wanted            nothing                   nothing to do
+12  no file              --                   nothing                   noted [g]_
+13  no file              --                   a file                    ``TakeOut``
+14  a file, left alone   --                   changed                   stays; noted if of another release
+15  a file               as wanted            that file                 nothing to do
+16  a file               --                   that file                 noted
+17  a file               --                   --                        ``Lay``
+==  ===================  ===================  ========================  =====================================
+
+.. [a] Also the vanilla file, where the mod brings a file that it leaves alone (role ``mine``).
+.. [b] Also where vanilla has no file there.
+.. [c] Where the store of originals has it; else the path is named as left alone.
+.. [d] ``Forget`` where the edit changes nothing.
+.. [e] Where vanilla is wanted: the vanilla file, if it can be had. Where nothing can be had, the file stays
+   as it is, forgotten and named; what the mod of row 3 brings is such a file.
+.. [f] ``SetAside`` where the user changed a file that takes the user's changes: it waits for the mod.
+.. [g] Nothing to do where nothing was there before, either.
 """
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable, Collection, Iterable, Mapping
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
-from rellum.core.change.folders import new_folders, refuse_files_above, spare_folders
-from rellum.core.change.plan import Operation, Plan, Record
-from rellum.core.change.setting_aside import returned, set_aside, swept
-from rellum.core.composing.taking_out import TakenOut
-from rellum.core.hashing import Digest, hash_bytes
+from rellum.core.change.operations import (
+    BringBack,
+    Found,
+    Keep,
+    Lay,
+    Operation,
+    Remove,
+    Return,
+    SetAside,
+    TakeOut,
+)
+from rellum.core.composing.wanted import Wanted, WantedFile, WantedNothing
+from rellum.core.hashing import Digest
 from rellum.core.pack.kept_copies import Kept
-from rellum.core.pack.marker import MARKER_PATH
-from rellum.core.pack.rows import BaselineEntry
-from rellum.core.pack.standing import content_at
-from rellum.core.pack.state import State
-from rellum.core.values.content import FOREIGN, PLAIN_MODE, RELLUM, VANILLA, Content, Laid
-from rellum.core.values.paths import PlacePath, Roots
+from rellum.core.values.content import PLAIN_MODE, Content, Laid
+from rellum.core.values.owners import FOREIGN, VANILLA, mod_of
+from rellum.core.values.paths import PlacePath
 
 if TYPE_CHECKING:
-    from rellum.core.composing.wanted import TheUsers, Wanted
-    from rellum.core.layers.model import Target
+    from rellum.core.layers.model import Brought
 
-
+NO_ORIGINAL = "no copy of the vanilla file is kept"
+STAYS_YOURS = "it is your own, and stays as it is"
 NOT_KEPT = (
     "no copy is kept of the file from before the mod, so it stays as it is: "
     "'rellum restore PATH --from COPY' takes a vanilla file from a clean copy"
 )
 
 
-def plan_target(
-    target: Target,
-    marker: bytes,
-    state: State,
-    roots: Roots,
-    users: TheUsers,
-    has_original: Callable[[Digest], bool],
-    taken_out: TakenOut | None = None,
-) -> Plan:
-    """Plan so that the folder becomes the baseline with the target over it. Raises CannotLay.
+class WithoutEdit(NamedTuple):
+    """An edited file as it is without what its mod did in it.
 
-    ``has_original`` tells whether a content lies in the store: where it does not, what a mod leaves stays.
-
-    What the user put into a folder of a mod that goes is set aside, and comes back with the mod.
+    ``keeps``: the file as it stands is kept for the mod, as not all of it is in this one.
     """
-    from rellum.core.composing.wanted import Wanted, from_layer  # not for restoring
 
-    files = target.files
-    laid = state.laid()
-    baseline = state.baseline(files)
-    wanted = {path: from_layer(file, baseline.get(path)) for path, file in files.items()}
-    wanted[MARKER_PATH] = Wanted(
-        content=Content(digest=hash_bytes(marker), size=len(marker), mode=PLAIN_MODE, mtime_ns=0),
-        owner=RELLUM,
-        source=marker,
+    content: bytes
+    digest: Digest
+    keeps: bool
+
+
+class PathFacts(NamedTuple):
+    """All that decides what becomes of one path.
+
+    waiting: the user's file that waits for a mod of the line-up
+    without_edit: what the file is without the edit of the mod that goes
+    is_the_users: a file there is the user's own, where its mod brings it no longer
+    at_hand: which of the vanilla content and the one under a laid file lie in the store of originals
+    to_vanilla: vanilla is to come back, whatever lay under a mod
+    moment_ns: the time that a file gets which is made anew, in ns since 1970
+    """
+
+    path: PlacePath
+    vanilla: Content | None
+    laid: Laid | None
+    now: Content | None
+    wanted: Wanted | None
+    waiting: Kept | None = None
+    without_edit: WithoutEdit | None = None
+    is_the_users: bool = False
+    at_hand: frozenset[Digest] = frozenset()
+    to_vanilla: bool = False
+    moment_ns: int = 0
+
+    @property
+    def is_changed(self) -> bool:
+        """Whether what stands there is not what was left."""
+        return _digest(self.now) != _digest(self.laid.content if self.laid else self.vanilla)
+
+    @property
+    def found(self) -> Found:
+        """What stands there now, and whose it is."""
+        owner = self.laid.owner if self.laid else VANILLA if self.vanilla else FOREIGN
+        return Found(self.now, owner, self.is_changed)
+
+
+class Forget(NamedTuple):
+    """Nothing is laid at a path any longer; what stands there stays."""
+
+    path: PlacePath
+
+
+class Decision(NamedTuple):
+    """What becomes of a path.
+
+    step: an operation, a row to note in the state, a row to forget, or nothing at all
+    left_alone: why something stays that should not, for the user
+    kept_too: a content in the store of originals that joins the kept copies
+    """
+
+    step: Operation | Laid | Forget | None = None
+    left_alone: str = ""
+    kept_too: Kept | None = None
+
+
+NOTHING = Decision()
+
+
+def decide(facts: PathFacts) -> Decision:
+    """Return what becomes of a path, by the table above."""
+    wanted = facts.wanted
+    if facts.waiting is not None and _may_return(facts):
+        return Decision(_returned(facts, facts.waiting))
+    if isinstance(wanted, WantedFile) and _is_vanilla(wanted, facts):
+        # The mod brings what the game has: that stays, or becomes, the game's own file again.
+        laid = facts.laid
+        if not facts.is_changed if laid is None else laid.under == facts.vanilla:
+            wanted = None
+    if wanted is None:
+        return _unlaid(facts) if facts.laid is None else _going(facts, facts.laid)
+    if isinstance(wanted, WantedNothing):
+        return _taken_out(facts, wanted)
+    return _laid(facts, wanted)
+
+
+def _digest(content: Content | None) -> Digest | None:
+    return content.digest if content else None
+
+
+def _is_vanilla(wanted: WantedFile, facts: PathFacts) -> bool:
+    return facts.vanilla is not None and wanted.content.digest == facts.vanilla.digest
+
+
+def _may_return(facts: PathFacts) -> bool:
+    """Whether the user's file that waited for its mod comes back just as it was.
+
+    One that is merged with what the mod brings is part of the wanted file instead (``WantedFile.returns``).
+    """
+    wanted, now = facts.wanted, facts.now
+    if wanted is None:
+        return now is None
+    if not isinstance(wanted, WantedFile) or wanted.role != "mine":
+        return False
+    return now is None or now == facts.vanilla
+
+
+def _returned(facts: PathFacts, kept: Kept) -> Return:
+    mode = PLAIN_MODE if kept.mode is None else kept.mode
+    is_vanilla = facts.now is not None and facts.vanilla is not None
+    return Return(
+        path=facts.path,
+        found=Found(facts.now, VANILLA if is_vanilla else FOREIGN),
+        after=Content(digest=kept.digest, size=kept.size, mode=mode, mtime_ns=facts.moment_ns),
+        mod=kept.aside_for,
     )
-    aside = {
-        each.path: each
-        for each in state.kept.aside()
-        if each.aside_for in users.mods and each.path not in laid
-    }
-    paths = sorted({*files, *laid, *aside, MARKER_PATH})
-    planner = _Planner(state, roots, laid, has_original, users, aside, taken_out)
-    return planner.plan(paths, wanted, target.folders, whole=True)
 
 
-def plan_vanilla(
-    paths: Iterable[PlacePath],
-    state: State,
-    roots: Roots,
-    has_original: Callable[[Digest], bool],
-    *,
-    whole: bool = False,
-    users: TheUsers | None = None,
-    taken_out: TakenOut | None = None,
-    trusts: bool = True,
-) -> Plan:
-    """Plan so that what lies under these paths' layers comes back, and lost vanilla folders too.
+def _unlaid(facts: PathFacts) -> Decision:
+    """Rows 4 and 5: no mod was here; a vanilla file that changed comes back."""
+    native = facts.vanilla
+    if native is None or not facts.is_changed:
+        return NOTHING
+    if native.digest not in facts.at_hand:
+        return Decision(left_alone=NO_ORIGINAL)
+    keep = Keep() if facts.now else None
+    return Decision(BringBack(facts.path, facts.found, native, VANILLA, keep=keep))
 
-    ``whole``: these are all, so that folders which Rellum made go as well. ``has_original`` tells
-    whether a content lies in the store, for vanilla files that no layer displaced but that were
-    changed or lost all the same. With ``users``, what the user put into folders of mods is set aside.
-    ``trusts``: an unchanged size and time prove that a file is unchanged.
+
+def _going(facts: PathFacts, laid: Laid) -> Decision:
+    """Rows 6 to 10: the mod goes, and what lies under it comes back."""
+    now = facts.now
+    forget = Forget(facts.path)
+    if now is not None and facts.is_changed and laid.under is None and facts.is_the_users:
+        return Decision(forget, left_alone=STAYS_YOURS)
+    if now is not None and facts.without_edit is not None:
+        return Decision(_without_edit(facts, laid, now, facts.without_edit))
+    under, left_alone, kept_too = _under(facts, laid)
+    if _digest(now) == _digest(under):
+        return Decision(forget, left_alone, kept_too)
+    source = None
+    if under is not None and under.digest not in facts.at_hand:
+        source = _same_in_mod(facts, under)
+        if source is None:
+            return Decision(forget, NOT_KEPT, kept_too)
+    is_mixed = now is not None and laid.base is not None and now.digest != laid.base
+    keep = None
+    if now is not None and (facts.is_changed or is_mixed):
+        # What takes the user's changes waits for its mod; anything else joins the list of kept copies.
+        keep = Keep(mod_of(laid.owner), laid.base) if laid.role else Keep()
+    step: Operation
+    if under is not None:
+        owner = VANILLA if facts.vanilla else FOREIGN
+        step = BringBack(facts.path, facts.found, under, owner, source, keep)
+    elif keep and keep.for_mod:
+        step = SetAside(facts.path, facts.found, keep)
+    else:
+        step = Remove(facts.path, facts.found, keep)
+    return Decision(step, left_alone, kept_too)
+
+
+def _same_in_mod(facts: PathFacts, content: Content) -> Brought | bytes | None:
+    """Return the source of a content that the store of originals lacks, where the mod brings just that."""
+    wanted = facts.wanted
+    is_same = isinstance(wanted, WantedFile) and wanted.content.digest == content.digest
+    return wanted.source if isinstance(wanted, WantedFile) and is_same else None
+
+
+def _without_edit(
+    facts: PathFacts, laid: Laid, now: Content, without: WithoutEdit
+) -> BringBack | Forget:
+    """Row 7: the file stays, without what the mod had set in it."""
+    if without.digest == now.digest:
+        return Forget(facts.path)
+    size = len(without.content)
+    return BringBack(
+        path=facts.path,
+        found=Found(now, laid.owner),
+        after=now._replace(digest=without.digest, size=size, mtime_ns=facts.moment_ns),
+        owner=VANILLA if facts.vanilla else FOREIGN,
+        source=without.content,
+        keep=Keep(mod_of(laid.owner), laid.base) if without.keeps else None,
+    )
+
+
+def _under(facts: PathFacts, laid: Laid) -> tuple[Content | None, str, Kept | None]:
+    """Return what shall stand where a mod goes, why that is not as it should be, and what is kept of it.
+
+    A vanilla file is what the baseline says. What was under the mod may be of another version of the game,
+    or somebody's: it only stands in where the right content cannot be had.
     """
-    wanted_paths = sorted(set(paths))
-    laid = state.laid(wanted_paths)
-    planner = _Planner(state, roots, laid, has_original, users, {}, taken_out, trusts=trusts)
-    planner.to_vanilla = True
-    return planner.plan(wanted_paths, {}, (), whole=whole)
-
-
-class _Planner:
-    def __init__(
-        self,
-        state: State,
-        roots: Roots,
-        laid: Mapping[PlacePath, Laid],
-        has_original: Callable[[Digest], bool],
-        users: TheUsers | None = None,
-        aside: Mapping[PlacePath, Kept] | None = None,
-        taken_out: TakenOut | None = None,
-        *,
-        trusts: bool = True,
-    ) -> None:
-        self.state = state
-        self.roots = roots
-        self.laid = laid
-        self.has_original = has_original
-        self.users = users
-        self.aside = aside or {}
-        self.taken_out = taken_out or {}
-        self.trusts = trusts
-        self.suspects = state.suspects()
-        self.left_alone: list[tuple[PlacePath, str]] = []
-        self.kept_too: list[Kept] = []
-        self.to_vanilla = False
-        """Whether vanilla is to come back, whatever lay under a layer."""
-
-    def plan(
-        self,
-        paths: list[PlacePath],
-        wanted: Mapping[PlacePath, Wanted],
-        folders: Collection[PlacePath],
-        *,
-        whole: bool,
-    ) -> Plan:
-        """Plan for these paths; ``folders`` must be there whatever lies in them.
-
-        ``whole``: other folders that Rellum made are not needed.
-        """
-        baseline = self.state.baseline(paths)
-        operations: list[Operation] = []
-        records: list[Record] = []
-        for path in paths:
-            step = self._step(path, wanted.get(path), baseline.get(path))
-            if isinstance(step, Operation):
-                operations.append(step)
-            elif isinstance(step, Record):
-                records.append(step)
-        refuse_files_above((each.path for each in operations if each.after), self.roots)
-        laid = self.laid if whole else None
-        spare = spare_folders(operations, records, folders, self.state, self.roots, laid)
-        if self.users:
-            known = {each.path for each in operations}
-            operations += set_aside(self.state, self.roots, spare, known, self.users)
-            operations += swept(self.roots, self.users.swept, {each.path for each in operations})
-            operations.sort(key=lambda operation: operation.path)
-        return Plan(
-            operations=tuple(operations),
-            records=tuple(records),
-            new_folders=tuple(new_folders(operations, baseline, folders, self.roots)),
-            spare_folders=tuple(spare),
-            left_alone=tuple(self.left_alone),
-            bases=tuple(wish.base for wish in wanted.values() if wish.base),
-            swept_to=self.users.swept_to if self.users and self.users.swept else "",
-            swept=self.users.swept if self.users else (),
-            kept_too=tuple(self.kept_too),
-        )
-
-    def _standing(
-        self, path: PlacePath, known: Content | None, *, trusts: bool = True
-    ) -> tuple[Content | None, bool]:
-        trusts = trusts and self.trusts and path not in self.suspects
-        return content_at(self.roots, path, known, trusts=trusts)
-
-    def _may_return(self, now: Content | None, native: Content | None, wish: Wanted | None) -> bool:
-        """Whether the user's file that waited for its mod comes back just as it was.
-
-        One that is merged with what the mod brings is part of the wish instead (``Wanted.returns``).
-        """
-        if wish is not None and wish.role != "mine":
-            return False
-        return now is None or (wish is not None and native is not None and now == native)
-
-    def _step(
-        self, path: PlacePath, wish: Wanted | None, vanilla: BaselineEntry | None
-    ) -> Operation | Record | None:
-        """Say what is to be done at one path: nothing, a note, or an operation."""
-        laid = self.laid.get(path)
-        native = vanilla.content if vanilla else None
-        known = laid.content if laid else native
-        merges = wish is not None and wish.role == "merge"  # it was hashed for that already
-        now, changed = self._standing(path, known, trusts=not merges)
-        if path in self.aside and self._may_return(now, native, wish):
-            return returned(self.aside[path], now, native)
-        owner = laid.owner if laid else VANILLA if native else FOREIGN
-        if wish and wish.content and native and wish.content.digest == native.digest:
-            # The mod brings what the game has: that stays, or becomes, the game's own file again.
-            is_vanilla = not changed if laid is None else laid.under == native
-            wish = None if is_vanilla else wish
-        if wish is None:
-            if laid is None:
-                return self._step_unlaid(path, native, now, changed)
-            return self._step_back(laid, native, now, changed)
-        if wish.content is None:
-            return self._step_away(path, wish, laid, native, now, changed)
-        if wish.role == "mine" and now is not None and changed:
-            return self._step_mine(path, wish, laid)
-        under = laid.under if laid else now
-        base = wish.base.digest if wish.base else None
-        if now is not None and now.digest == wish.content.digest:
-            if laid and (laid.owner, laid.role, laid.base) == (wish.owner, wish.role, base):
-                return None if laid.content == now else self._noted(path, wish, now, under)
-            # The right content stands there already: note whose it is, touch nothing.
-            return self._noted(path, wish, now, under)
-        return Operation(
-            path=path,
-            before=now,
-            before_owner=owner,
-            changed=changed,
-            keep=now is not None
-            and (wish.keeps_copy or (changed and laid is not None and not wish.role)),
-            after=wish.content,
-            after_owner=wish.owner,
-            under=under,
-            source=wish.source,
-            role=wish.role,
-            base=base,
-            aside_for=wish.returns,
-            kept_base=laid.base if laid else None,
-        )
-
-    def _noted(
-        self, path: PlacePath, wish: Wanted, content: Content | None, under: Content | None
-    ) -> Record:
-        return Record(
-            path=path,
-            owner=wish.owner,
-            content=content,
-            under=under,
-            role=wish.role,
-            base=wish.base.digest if wish.base else None,
-        )
-
-    def _step_away(
-        self,
-        path: PlacePath,
-        wish: Wanted,
-        laid: Laid | None,
-        native: Content | None,
-        now: Content | None,
-        changed: bool,
-    ) -> Operation | Record | None:
-        """A layer wants nothing at this path."""
-        under = laid.under if laid else now
-        if now is None:
-            is_noted = laid is not None and laid.content is None and laid.owner == wish.owner
-            if is_noted or (under is None and native is None):
-                return None
-            return self._noted(path, wish, None, under)
-        return Operation(
-            path=path,
-            before=now,
-            before_owner=laid.owner if laid else VANILLA,
-            changed=changed,
-            keep=changed and laid is not None,
-            after=None,
-            after_owner=wish.owner,
-            under=under,
-            source=None,
-        )
-
-    def _step_mine(self, path: PlacePath, wish: Wanted, laid: Laid | None) -> Record | None:
-        """The user changed this file, or had it before the release came: it stays as it is."""
-        self.left_alone.append((path, "it is your own, and stays as it is"))
-        if laid is None:
-            return None
-        # Noted as it was laid, so that it is known as changed until the user says otherwise.
-        return (
-            self._noted(path, wish, laid.content, laid.under) if laid.owner != wish.owner else None
-        )
-
-    def _step_back(
-        self, laid: Laid, native: Content | None, now: Content | None, changed: bool
-    ) -> Operation | Record | None:
-        """The layer over this path goes: what lies under it comes back.
-
-        A vanilla file is what the baseline says. What was under the layer may be of another version of the
-        game, or somebody's: it only stands in where the right content cannot be had.
-        """
-        if changed and now is not None and laid.under is None and self._stays_the_users(laid):
-            self.left_alone.append((laid.path, "it is your own, and stays as it is"))
-            return Record(path=laid.path, owner="", content=None, under=None)
-        if laid.path in self.taken_out and now is not None:
-            return self._without_edit(laid, now, native)
-        under = self._under(laid, native, now)
-        if (now.digest if now else None) == (under.digest if under else None):
-            return Record(path=laid.path, owner="", content=None, under=None)
-        if under is not None and not self.has_original(under.digest):
-            self.left_alone.append((laid.path, NOT_KEPT))
-            return Record(path=laid.path, owner="", content=None, under=None)
-        is_mixed = now is not None and laid.base is not None and now.digest != laid.base
-        is_the_users = now is not None and (changed or is_mixed)
-        return Operation(
-            path=laid.path,
-            before=now,
-            before_owner=laid.owner,
-            changed=changed,
-            keep=is_the_users,
-            after=under,
-            after_owner=(VANILLA if native else FOREIGN) if under else "",
-            under=None,
-            source=None,
-            aside_for=self._mod_of(laid) if is_the_users and laid.role else "",
-            kept_base=laid.base,
-        )
-
-    def _under(self, laid: Laid, native: Content | None, now: Content | None) -> Content | None:
-        """Return what shall stand where a layer goes; name it where that is not as it should be."""
-        under = laid.under
-        if native is None or (under is not None and under.digest == native.digest):
-            return under
-        if self.to_vanilla:
-            right = now if now is not None and now.digest == native.digest else None
-            if right is None and self.has_original(native.digest):
-                right = native
-            if right is not None:
-                if under is not None:
-                    self.kept_too.append(_kept_under(laid.path, under))
-                return right
-        if under is None:
-            why = "the vanilla file was missing already when a mod was laid over it"
-        else:
-            why = "the file under the mod is not the vanilla file of this game version"
-        stands = under is not None and now is not None and now.digest == under.digest
-        if under is not None and (stands or self.has_original(under.digest)):
-            self.left_alone.append((laid.path, f"{why}, and no copy of that one is kept"))
-        elif under is None:
-            self.left_alone.append((laid.path, f"{why}, and no copy of it is kept"))
-        return under
-
-    def _without_edit(self, laid: Laid, now: Content, native: Content | None) -> Operation | Record:
-        """The file stays, without what the mod had set in it."""
-        content, keeps = self.taken_out[laid.path]
-        digest = hash_bytes(content)
-        if digest == now.digest:
-            return Record(path=laid.path, owner="", content=None, under=None)
-        return Operation(
-            path=laid.path,
-            before=now,
-            before_owner=laid.owner,
-            changed=False,
-            keep=keeps,
-            after=now._replace(digest=digest, size=len(content), mtime_ns=time.time_ns()),
-            after_owner=VANILLA if native else FOREIGN,
-            under=None,
-            source=content,
-            aside_for=self._mod_of(laid) if keeps else "",
-            kept_base=laid.base,
-        )
-
-    def _mod_of(self, laid: Laid) -> str:
-        release = self.state.releases.of(laid.owner)
-        return release.mod if release else laid.owner
-
-    def _stays_the_users(self, laid: Laid) -> bool:
-        """Whether a changed file stays where its mod brings it no longer, but is still there."""
-        return self.users is not None and self.users.is_carried(laid.path)
-
-    def _step_unlaid(
-        self, path: PlacePath, native: Content | None, now: Content | None, changed: bool
-    ) -> Operation | None:
-        """No layer was here; a vanilla file that changed comes back if its content is kept."""
-        if native is None or not changed or (now and now.digest == native.digest):
-            return None
-        if not self.has_original(native.digest):
-            self.left_alone.append((path, "no copy of the vanilla file is kept"))
-            return None
-        return Operation(
-            path=path,
-            before=now,
-            before_owner=VANILLA,
-            changed=True,
-            keep=now is not None,
-            after=native,
-            after_owner=VANILLA,
-            under=None,
-            source=None,
-        )
+    under, native, now = laid.under, facts.vanilla, facts.now
+    if native is None or (under is not None and under.digest == native.digest):
+        return under, "", None
+    if facts.to_vanilla:
+        right = now if _digest(now) == native.digest else None
+        if right is None and native.digest in facts.at_hand:
+            right = native
+        if right is not None:
+            return right, "", _kept_under(facts.path, under) if under else None
+    if under is None:
+        why = "the vanilla file was missing already when a mod was laid over it"
+        return None, f"{why}, and no copy of it is kept", None
+    why = ""
+    if _digest(now) == under.digest or under.digest in facts.at_hand:
+        why = "the file under the mod is not the vanilla file of this game version"
+        why += ", and no copy of that one is kept"
+    return under, why, None
 
 
 def _kept_under(path: PlacePath, under: Content) -> Kept:
-    """Return what lay under a layer and was not vanilla, as a kept copy: it is in the store already."""
+    """Return what lay under a mod and was not vanilla, as a kept copy: it is in the store already."""
     return Kept(path=path, digest=under.digest, size=under.size, owner=FOREIGN, mode=under.mode)
+
+
+def _taken_out(facts: PathFacts, wanted: WantedNothing) -> Decision:
+    """Rows 11 to 13: a release wants nothing at this path."""
+    laid, now = facts.laid, facts.now
+    under = laid.under if laid else now
+    if now is None:
+        is_noted = laid is not None and laid.content is None and laid.owner == wanted.owner
+        if is_noted or (under is None and facts.vanilla is None):
+            return NOTHING
+        return Decision(Laid(facts.path, wanted.owner, content=None, under=under))
+    owner = laid.owner if laid else VANILLA
+    keep = Keep() if facts.is_changed and laid is not None else None
+    found = Found(now, owner, facts.is_changed)
+    return Decision(TakeOut(facts.path, found, wanted.owner, under, keep))
+
+
+def _laid(facts: PathFacts, wanted: WantedFile) -> Decision:
+    """Rows 14 to 17: a release wants a file at this path."""
+    laid, now = facts.laid, facts.now
+    base = wanted.base.digest if wanted.base else None
+    if wanted.role == "mine" and now is not None and facts.is_changed:
+        return _stays_the_users(facts, wanted, base)
+    under = laid.under if laid else now
+    noted = Laid(facts.path, wanted.owner, now, under, wanted.role, base)
+    if now is not None and now.digest == wanted.content.digest:
+        return NOTHING if noted == laid else Decision(noted)
+    is_the_users = facts.is_changed and laid is not None and not wanted.role
+    keep = None
+    if now is not None and (wanted.keeps_copy or is_the_users):
+        keep = Keep(wanted.returns, laid.base if laid and wanted.returns else None)
+    return Decision(
+        Lay(
+            path=facts.path,
+            found=facts.found,
+            after=wanted.content,
+            owner=wanted.owner,
+            under=under,
+            source=wanted.source,
+            role=wanted.role,
+            base=base,
+            keep=keep,
+            returns="" if keep else wanted.returns,
+        )
+    )
+
+
+def _stays_the_users(facts: PathFacts, wanted: WantedFile, base: Digest | None) -> Decision:
+    """Row 14: the user changed this file, or had it before the release came."""
+    laid = facts.laid
+    if laid is None or laid.owner == wanted.owner:
+        return Decision(left_alone=STAYS_YOURS)
+    # Noted as it was laid, so that it is known as changed until the user says otherwise.
+    noted = Laid(facts.path, wanted.owner, laid.content, laid.under, wanted.role, base)
+    return Decision(noted, left_alone=STAYS_YOURS)

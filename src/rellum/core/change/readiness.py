@@ -6,6 +6,7 @@ import os
 import shutil
 from typing import NamedTuple
 
+from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
 from rellum.core.errors import UserError
 from rellum.core.folder.stamps import STAGING_NAME
@@ -56,10 +57,11 @@ def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
             devices[root] = os.stat(folder).st_dev
             folders[devices[root]] = folder
         device = devices[root]
-        if each.after and (each.source or device != pack):
+        if each.after and (source_of(each) is not None or device != pack):
             needed[device] = needed.get(device, 0) + each.after.size
-        if each.before and (device != pack or _has_more_names(roots.absolute(each.path))):
-            needed[pack] = needed.get(pack, 0) + each.before.size
+        before = each.found.content
+        if before and (device != pack or _has_more_names(roots.absolute(each.path))):
+            needed[pack] = needed.get(pack, 0) + before.size
     spaces = [
         Space(needed=needed[device], free=shutil.disk_usage(folders[device]).free)
         for device in needed

@@ -16,7 +16,7 @@ from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.model import GameSheet
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.change.looking import drift_of, with_causes
-from rellum.core.change.plan import Plan, Record
+from rellum.core.change.plan import Plan
 from rellum.core.change.supplies import is_content
 from rellum.core.errors import UserError
 from rellum.core.folder.baselines import FolderHashes, read_sums
@@ -30,15 +30,8 @@ from rellum.core.pack.session import Session
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import new_id
 from rellum.core.pack.state_change import StateChange
-from rellum.core.values.content import (
-    PLAIN_MODE,
-    RELLUM,
-    SHA256,
-    UNKNOWN_SIZE,
-    VANILLA,
-    Content,
-    Laid,
-)
+from rellum.core.values.content import PLAIN_MODE, SHA256, UNKNOWN_SIZE, Content, Laid
+from rellum.core.values.owners import RELLUM, VANILLA
 from rellum.core.values.paths import GAME, PlacePath, is_in_game, is_text, parents
 
 ACTION = "game update"
@@ -145,15 +138,11 @@ def _as_known(sheet: GameSheet, update: GameUpdate, now: Identity) -> Identity:
 
 def with_rebase(plan: Plan, rebase: Rebase) -> Plan:
     """Return a plan that notes the new baseline, too: one change, which one rewind undoes."""
-    planned = {each.path for each in plan.operations} | {each.path for each in plan.records}
-    dropped = (
-        Record(path=row.path, owner="", content=None, under=None)
-        for row in rebase.overwritten
-        if row.path not in planned
-    )
+    planned = {each.path for each in (*plan.operations, *plan.noted)} | set(plan.forgotten)
+    dropped = (row.path for row in rebase.overwritten if row.path not in planned)
     change = rebase.change
     return plan._replace(
-        records=(*plan.records, *dropped),
+        forgotten=(*plan.forgotten, *dropped),
         spare_folders=(*plan.spare_folders, *change.gone_folders),
         baseline=change.baseline,
         identity=change.identity,

@@ -6,10 +6,12 @@ import os
 from collections.abc import Callable, Container, Iterable, Mapping
 from typing import TYPE_CHECKING
 
-from rellum.core.change.plan import Operation, Plan
+from rellum.core.change.operations import Found, Keep, LayAgain, Operation, SetAside
+from rellum.core.change.plan import Plan
 from rellum.core.hashing import Digest
 from rellum.core.pack.standing import content_at
-from rellum.core.values.content import FOREIGN, Laid
+from rellum.core.values.content import Laid
+from rellum.core.values.owners import FOREIGN
 from rellum.core.values.paths import PlacePath, Roots, parents
 
 if TYPE_CHECKING:
@@ -44,51 +46,31 @@ def plan_repairs(
             left_alone.append((path, NO_SOURCE))
             continue
         operations.append(
-            Operation(
+            LayAgain(
                 path=path,
-                before=now,
-                before_owner=row.owner,
-                changed=True,
-                keep=now is not None,
-                after=row.content,
-                after_owner=row.owner,
-                under=row.under,
-                source=brought,
+                found=Found(now, row.owner, is_changed=True),
                 row=row,
+                after=row.content,
+                source=brought,
+                keep=Keep() if now else None,
             )
         )
     folders = {folder for each in operations if each.after for folder in parents(each.path)}
     return Plan(
         operations=tuple(operations),
-        records=(),
         new_folders=tuple(sorted(f for f in folders if not os.path.isdir(roots.absolute(f)))),
-        spare_folders=(),
         left_alone=tuple(left_alone),
     )
 
 
 def plan_away(paths: Iterable[PlacePath], roots: Roots) -> Plan:
     """Plan so that files that are nobody's go. Raises CannotLay."""
-    operations = []
+    operations: list[Operation] = []
     for path in sorted(paths):
         now, _ = content_at(roots, path, None)
         if now is not None:
-            operations.append(
-                Operation(
-                    path=path,
-                    before=now,
-                    before_owner=FOREIGN,
-                    changed=False,
-                    keep=False,
-                    after=None,
-                    after_owner="",
-                    under=None,
-                    source=None,
-                )
-            )
-    return Plan(
-        operations=tuple(operations), records=(), new_folders=(), spare_folders=(), left_alone=()
-    )
+            operations.append(SetAside(path, Found(now, FOREIGN)))
+    return Plan(operations=tuple(operations))
 
 
 def together(plans: Iterable[Plan]) -> Plan:
@@ -98,7 +80,8 @@ def together(plans: Iterable[Plan]) -> Plan:
         operations=tuple(
             sorted((op for plan in plans for op in plan.operations), key=lambda op: op.path)
         ),
-        records=tuple(record for plan in plans for record in plan.records),
+        noted=tuple(row for plan in plans for row in plan.noted),
+        forgotten=tuple(path for plan in plans for path in plan.forgotten),
         new_folders=tuple(sorted({folder for plan in plans for folder in plan.new_folders})),
         spare_folders=tuple(folder for plan in plans for folder in plan.spare_folders),
         left_alone=tuple(each for plan in plans for each in plan.left_alone),

@@ -9,14 +9,26 @@ import os
 from collections.abc import Callable, Container, Set
 from typing import NamedTuple
 
-from rellum.core.change.plan import Operation, Plan, Record
+from rellum.core.change.operations import (
+    BringBack,
+    Found,
+    Keep,
+    LayAgain,
+    Operation,
+    Remove,
+    Return,
+    SetAside,
+)
+from rellum.core.change.plan import Plan
+from rellum.core.change.planning import Forget
 from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import PastState
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.rows import BaselineEntry, baseline_entry, laid_of_row
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
-from rellum.core.values.content import FOREIGN, VANILLA, Content, Laid
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.owners import FOREIGN, VANILLA
 from rellum.core.values.paths import PlacePath, Roots, is_in_game, parents, root_of
 
 LOST_VANILLA = "the vanilla file of that time is kept nowhere: name a copy of the game with --from"
@@ -101,19 +113,23 @@ class Rewinder:
         """
         self.left_alone, self.stays = [], []
         operations: list[Operation] = []
-        records: list[Record] = []
+        noted: list[Laid] = []
+        forgotten: list[PlacePath] = []
         for path in self.paths:
             if not self._is_vanilla_file_or_none(path):
                 continue
             step = self._step(path)
-            if isinstance(step, Operation):
-                operations.append(step)
+            if isinstance(step, Laid):
+                noted.append(step)
+            elif isinstance(step, Forget):
+                forgotten.append(step.path)
             elif step is not None:
-                records.append(step)
+                operations.append(step)
         new, spare = self._folders(operations)
         return Plan(
             operations=tuple(operations),
-            records=tuple(records),
+            noted=tuple(noted),
+            forgotten=tuple(forgotten),
             new_folders=new,
             spare_folders=spare,
             left_alone=tuple(self.left_alone),
@@ -141,7 +157,7 @@ class Rewinder:
         trusts = path not in self.look.suspects
         return content_at(self.roots, path, known, trusts=trusts)
 
-    def _step(self, path: PlacePath) -> Operation | Record | None:
+    def _step(self, path: PlacePath) -> Operation | Laid | Forget | None:
         laid = self.laid.get(path)
         row = self._row_then(path)
         entry = self.baseline.get(path)
@@ -163,19 +179,21 @@ class Rewinder:
         waits = self.then.aside.get(path, "") if wanted is None else ""
         kept: Kept | None = self.waiting.get(path) if wanted else None
         is_setting = path in self.then.settings and laid is None
-        return Operation(
-            path=path,
-            before=now,
-            before_owner=laid.owner if laid else VANILLA if native else FOREIGN,
-            changed=changed,
-            keep=bool(waits) or (now is not None and self._must_keep(path, changed, is_setting)),
-            after=_tellable(wanted, row),
-            after_owner=self._owner_then(path, row) if wanted else "",
-            under=row.under if row else None,
-            source=None,
-            aside_for=waits or (kept.aside_for if kept else ""),
-            row=row,
-        )
+        found = Found(now, laid.owner if laid else VANILLA if native else FOREIGN, changed)
+        keep = None
+        if now is not None and (waits or self._must_keep(path, changed, is_setting)):
+            keep = Keep(waits or (kept.aside_for if kept else ""))
+        returns = kept.aside_for if kept and not keep else ""
+        after = _tellable(wanted, row)
+        if row is not None:
+            return LayAgain(path, found, row, after, keep=keep, returns=returns)
+        if after is None:
+            is_the_users = waits or found.owner is FOREIGN
+            return SetAside(path, found, keep) if is_the_users else Remove(path, found, keep)
+        if returns:
+            return Return(path, found, after, returns)
+        owner = VANILLA if self._entry_then(path) else FOREIGN
+        return BringBack(path, found, after, owner, keep=keep)
 
     def _must_keep(self, path: PlacePath, changed: bool, is_setting: bool) -> bool:
         """Whether what stands there is kept for the user: a setting is in the checkpoint made before this."""
@@ -240,11 +258,6 @@ class Rewinder:
         row = self.then.laid[path]
         return laid_of_row(row) if row else None
 
-    def _owner_then(self, path: PlacePath, row: Laid | None) -> str:
-        if row:
-            return row.owner
-        return VANILLA if self._entry_then(path) else FOREIGN
-
     def _entry_then(self, path: PlacePath) -> BaselineEntry | None:
         if path not in self.then.vanilla:
             return self.baseline.get(path)
@@ -254,23 +267,16 @@ class Rewinder:
     def _is_at_hand(self, wanted: Content, now: Content | None) -> bool:
         return (now is not None and now.digest == wanted.digest) or self.has_content(wanted.digest)
 
-    def _noted(self, path: PlacePath, row: Laid | None, now: Content | None) -> Record | None:
+    def _noted(
+        self, path: PlacePath, row: Laid | None, now: Content | None
+    ) -> Laid | Forget | None:
         """Note what was laid then, where the right content stands there already."""
         before = self.laid.get(path)
         if row and now and row.content and row.content.digest == now.digest:
             row = row._replace(content=now)
         if row == before:
             return None
-        if row is None:
-            return Record(path=path, owner="", content=None, under=None)
-        return Record(
-            path=path,
-            owner=row.owner,
-            content=row.content,
-            under=row.under,
-            role=row.role,
-            base=row.base,
-        )
+        return Forget(path) if row is None else row
 
     def _folders(
         self, operations: list[Operation]

@@ -1,18 +1,17 @@
-"""Setting aside what the user put beside a mod that goes, and bringing it back with the mod."""
+"""Setting aside what the user put beside a mod that goes, and what older releases left."""
 
 from __future__ import annotations
 
 import os
 import stat
-import time
 from collections.abc import Container, Iterable, Iterator
 
-from rellum.core.change.plan import Operation
+from rellum.core.change.operations import Found, Keep, Operation, SetAside
 from rellum.core.composing.wanted import TheUsers
-from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
-from rellum.core.values.content import FOREIGN, PLAIN_MODE, VANILLA, Content
+from rellum.core.values.content import Content
+from rellum.core.values.owners import FOREIGN, Party
 from rellum.core.values.paths import PlacePath, Roots, below, is_in_game
 
 
@@ -31,8 +30,8 @@ def set_aside(
         if is_shared or folder in seen or not is_in_game(folder):
             continue
         owners = (each.owner for each in state.laid_below(folder).values())
-        release = state.releases.of(next(owners, ""))
-        if release is None or release.mod in users.mods:
+        owner = next(owners, FOREIGN)
+        if isinstance(owner, Party) or owner.mod in users.mods:
             continue  # nobody's, or of a mod that only has no files there now
         for inside, folders_here, names in os.walk(roots.absolute(folder)):
             here = roots.place_path(inside)
@@ -43,7 +42,7 @@ def set_aside(
                 if path not in known and stat.S_ISREG(os.lstat(absolute).st_mode):
                     now, _ = content_at(roots, path, None)
                     assert now is not None
-                    yield _aside(path, now, release.mod)
+                    yield _aside(path, now, Keep(owner.mod))
 
 
 def swept(
@@ -53,36 +52,8 @@ def swept(
     for path in paths:
         now, _ = (None, False) if path in known else content_at(roots, path, None)
         if now is not None:
-            yield _aside(path, now, "")._replace(keep=False)
+            yield _aside(path, now, None)
 
 
-def _aside(path: PlacePath, now: Content, mod: str) -> Operation:
-    return Operation(
-        path=path,
-        before=now,
-        before_owner=FOREIGN,
-        changed=True,
-        keep=True,
-        after=None,
-        after_owner="",
-        under=None,
-        source=None,
-        aside_for=mod,
-    )
-
-
-def returned(kept: Kept, now: Content | None, native: Content | None) -> Operation:
-    """Return the step that brings the user's file back, which waited for its mod."""
-    mode = PLAIN_MODE if kept.mode is None else kept.mode
-    return Operation(
-        path=kept.path,
-        before=now,
-        before_owner=VANILLA if now and native else FOREIGN,
-        changed=False,
-        keep=False,
-        after=Content(digest=kept.digest, size=kept.size, mode=mode, mtime_ns=time.time_ns()),
-        after_owner=FOREIGN,
-        under=None,
-        source=None,
-        aside_for=kept.aside_for,
-    )
+def _aside(path: PlacePath, now: Content, keep: Keep | None) -> Operation:
+    return SetAside(path, Found(now, FOREIGN, is_changed=True), keep)

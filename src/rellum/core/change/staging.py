@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Protocol
 from rellum.core.change.journal import (
     Journal,
 )
+from rellum.core.change.operations import lays, source_of, under_after
 from rellum.core.change.plan import Plan
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.disk import Disk
@@ -57,27 +58,30 @@ def stage_brought(
 
     jobs: dict[Digest, list[Extraction]] = {}
     for each in plan.operations:
-        if each.after is None or each.source is None or isinstance(each.source, bytes):
+        source = source_of(each)
+        if each.after is None or source is None or isinstance(source, bytes):
             continue
         target = os.path.join(journal.staging_of(each.path), staged[each.path])
-        if isinstance(each.source, LayerFile):
-            jobs.setdefault(each.source.archive, []).append(
+        if isinstance(source, LayerFile):
+            jobs.setdefault(source.archive, []).append(
                 Extraction(
-                    member=each.source.member.stored_as,
+                    member=source.member.stored_as,
                     digest=each.after.digest,
                     target=target,
                     mode=each.after.mode,
                 )
             )
         else:
-            _stage_file(each.source, target, each.after, site.disk, sources)
+            _stage_file(source, target, each.after, site.disk, sources)
     archives = {digest: sources.archive(digest) for digest in jobs}
     whole = Progress(
         stage="unpacking",
         files=0,
         total_files=sum(map(len, jobs.values())),
         bytes=0,
-        total_bytes=sum(each.after.size for each in plan.operations if each.after and each.source),
+        total_bytes=sum(
+            each.after.size for each in plan.operations if each.after and source_of(each)
+        ),
     )
     for digest, its_jobs in jobs.items():
         whole = _extract(site, archives[digest], its_jobs, whole)
@@ -118,14 +122,17 @@ def _extract(site: Site, archive: Archive, jobs: list[Extraction], whole: Progre
 def stage_others(plan: Plan, journal: Journal, staged: dict[PlacePath, str], site: Site) -> None:
     """Stage small texts, and what comes back out of the store of originals."""
     still_needed = _needed_after(plan, site.state)
-    uses = Counter(each.after.digest for each in plan.operations if each.after and not each.source)
+    uses = Counter(
+        each.after.digest for each in plan.operations if each.after and source_of(each) is None
+    )
     for each in plan.operations:
         if each.after is None:
             continue
         target = os.path.join(journal.staging_of(each.path), staged[each.path])
-        if isinstance(each.source, bytes):
-            site.disk.write_new(target, each.source, each.after.mode)
-        elif each.source is None:
+        source = source_of(each)
+        if isinstance(source, bytes):
+            site.disk.write_new(target, source, each.after.mode)
+        elif source is None:
             digest = each.after.digest
             keep = uses[digest] > 1 or digest in still_needed
             site.originals.bring_out(digest, target, name=shown(each.path), keep=keep)
@@ -134,15 +141,18 @@ def stage_others(plan: Plan, journal: Journal, staged: dict[PlacePath, str], sit
 
 def _needed_after(plan: Plan, state: State) -> set[Digest]:
     """Return the contents that the store must still hold once the plan is carried out."""
-    paths = [each.path for each in plan.operations if not each.lays]
+    paths = [each.path for each in plan.operations if not lays(each)]
     released = [laid.under.digest for laid in state.laid(paths).values() if laid.under]
     counts = state.needed_counts()
     for digest in released:
         counts[digest] = counts.get(digest, 0) - 1
-    kept = {each.before.digest for each in plan.operations if each.before and each.keep}
-    kept |= {each.kept_base for each in plan.operations if each.kept_base and each.aside_for}
-    laid_over = {each.under.digest for each in plan.operations if each.under}
-    noted = {each.under.digest for each in plan.records if each.under}
+    kept = {
+        each.found.content.digest for each in plan.operations if each.keep and each.found.content
+    }
+    kept |= {each.keep.base for each in plan.operations if each.keep and each.keep.base}
+    unders = (under_after(each) for each in plan.operations)
+    laid_over = {under.digest for under in unders if under}
+    noted = {each.under.digest for each in plan.noted if each.under}
     bases = {each.digest for each in plan.bases}
     wanted = kept | laid_over | noted | bases | {each.digest for each in plan.kept_too}
     return {digest for digest, count in counts.items() if count > 0} | wanted

@@ -53,7 +53,7 @@ class InFolder:
     @cached_property
     def _versions(self) -> dict[ModId, str]:
         """The version of each mod of which something is laid; asked for only where a file is missing."""
-        return {each.mod: each.version for each in self._state.releases.laid()}
+        return {each.mod: each.version for each in self._state.releases_laid()}
 
     def _are_laid(self, files: dict[PlacePath, LayerFile]) -> bool:
         laid = self._state.laid(files)

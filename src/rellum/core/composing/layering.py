@@ -38,6 +38,7 @@ from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.solving.problem import are_chosen
+from rellum.core.values.ids import ReleaseName
 from rellum.core.values.paths import (
     MemberPlace,
     PlacePath,
@@ -73,11 +74,11 @@ class Layers:
 
     layers: tuple[Layer, ...]
     shapes: tuple[Shape, ...]
-    ways: tuple[tuple[str, str], ...]
+    ways: tuple[tuple[ReleaseName, str], ...]
     same_names: tuple[SameName, ...]
 
     @property
-    def notes(self) -> tuple[tuple[str, str], ...]:
+    def notes(self) -> tuple[tuple[ReleaseName, str], ...]:
         """What is to be known of how a release is laid, by its owner, in words."""
         ways = [(owner, f"{owner} is installed as {way}") for owner, way in self.ways]
         return (*ways, *((layer.owner, note) for layer in self.layers for note in layer.notes))
@@ -97,7 +98,7 @@ def find_layers(line_up: LineUpInputs) -> Layers:
     )
     if line_up.catalog.sheet.folds_case:
         layers = spell_alike(layers, line_up.workshop.opened.state.spellings)
-    words = ((f"{locked.mod} {locked.version}", _way_words(way)) for locked, way in ways if way)
+    words = ((locked.name, _way_words(way)) for locked, way in ways if way)
     return Layers(
         layers=layers,
         shapes=tuple(shape for _, shape in grafted),

@@ -11,6 +11,7 @@ from rellum.core.composing.wanted import IsCarried, LeftOver
 from rellum.core.composing.workshop import Workshop
 from rellum.core.globs import any_test, fixed_folder
 from rellum.core.layers.model import Target
+from rellum.core.values.ids import ReleaseName
 from rellum.core.values.paths import PlacePath, Roots, below, is_in_game
 
 
@@ -18,12 +19,12 @@ def find_leftovers(
     line_up: LineUpInputs, target: Target, roots: Roots, is_carried: IsCarried
 ) -> tuple[LeftOver, ...]:
     """Return what the cards of the line-up name as obsolete, is there, and is neither vanilla nor laid."""
-    found: dict[PlacePath, str] = {}
+    found: dict[PlacePath, ReleaseName] = {}
     for locked in line_up.lock.releases:
         release = release_of(locked, line_up.catalog)
         for pattern in release.obsolete if release else ():
             for path in _matching(pattern, roots, line_up.workshop):
-                found.setdefault(path, f"{locked.mod} {locked.version}")
+                found.setdefault(path, locked.name)
     state = line_up.workshop.opened.state
     known = {*state.baseline(found), *state.laid(found), *target.files}
     known |= {path for path in found if is_carried(path)}  # what is the user's own is no left-over

@@ -12,16 +12,14 @@ from rellum.core.layers.model import DiskFile, MadeFile, Target, TargetFile
 from rellum.core.patching.model import PatchFault
 from rellum.core.patching.order_file import order_ini, order_json, order_lines
 from rellum.core.values.content import Laid
+from rellum.core.values.owners import LOAD_ORDER, Owner
 from rellum.core.values.paths import PlacePath, shown
-
-OWNER = "load-order"
-"""Whose the file is, as states and messages write it."""
 
 MOST_BYTES = 16 << 20
 
 
 def with_load_order(
-    target: Target, owners: Sequence[str], workshop: Workshop, sheet: GameSheet
+    target: Target, owners: Sequence[Owner], workshop: Workshop, sheet: GameSheet
 ) -> Target:
     """Return the target with the load-order file that the sheet names, if it names one.
 
@@ -30,7 +28,7 @@ def with_load_order(
     rule = sheet.load_order
     if rule is None:
         return target
-    ranks = {owner: rank for rank, owner in enumerate(owners)}
+    ranks: dict[Owner, int] = {owner: rank for rank, owner in enumerate(owners)}
     state = workshop.opened.state
     all_laid = state.laid()
     laid = all_laid.get(rule.path)
@@ -54,7 +52,7 @@ def with_load_order(
     if not wanted and _is_needless(made, laid, rule, empty):
         return target
     # What the user changes in it is meant to be, and is kept by the next writing.
-    entry = TargetFile(file=made, owner=OWNER, role="merge")
+    entry = TargetFile(file=made, owner=LOAD_ORDER, role="merge")
     return Target(
         files={**target.files, rule.path: entry}, hidden=target.hidden, folders=target.folders
     )

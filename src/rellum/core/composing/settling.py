@@ -19,6 +19,7 @@ from rellum.core.patching.keys import form_by_name
 from rellum.core.patching.merge import Conflict, Merged, Side, merge_settings
 from rellum.core.patching.model import PatchFault
 from rellum.core.values.content import Content, Laid
+from rellum.core.values.owners import Owner
 from rellum.core.values.paths import (
     PlacePath,
     UnsafePath,
@@ -46,12 +47,21 @@ class BadSettingsRule(UserError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SettingsConflict:
-    """A settings file in which the user and a release changed the same keys, and who wins: None is open."""
+    """A settings file in which the user and a release changed the same keys, and who wins: None is open.
+
+    ``is_going``: the release is leaving the game.
+    """
 
     path: PlacePath
-    owner: str
+    owner: Owner
     conflicts: tuple[Conflict, ...]
     side: Side | None
+    is_going: bool = False
+
+    @property
+    def whose(self) -> str:
+        """Whose changes meet the user's, in words."""
+        return f"{self.owner}, which goes," if self.is_going else str(self.owner)
 
 
 def settle(

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.folder.stamps import MARKER_NAME, STAGING_NAME
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.standing import CannotLay
 from rellum.core.values.content import EXECUTABLE_MODE, PLAIN_MODE, Content
+from rellum.core.values.ids import ReleaseName
+from rellum.core.values.owners import Owner
 from rellum.core.values.paths import PlacePath, file_of, root_of, shown
 from rellum.core.values.roles import Role
 
@@ -19,20 +21,30 @@ if TYPE_CHECKING:
 IsCarried = Callable[[PlacePath], bool]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Wanted:
-    """What shall stand at a path; without a content, nothing.
+class WantedFile(NamedTuple):
+    """A file that a release wants at a path.
 
-    ``returns`` names the mod with which the user's file came back that is part of it.
+    role, base: whose changes it takes; what the release itself wanted, where it is merged
+    keeps_copy: the user's file is kept aside, as not all of it is in this one
+    returns: the mod with which the user's file came back that is part of it
     """
 
-    content: Content | None
-    owner: str
-    source: Brought | bytes | None
+    content: Content
+    owner: Owner
+    source: Brought | bytes
     role: Role = ""
     base: Brought | None = None
     keeps_copy: bool = False
     returns: str = ""
+
+
+class WantedNothing(NamedTuple):
+    """A release wants no file at a path."""
+
+    owner: Owner
+
+
+Wanted = WantedFile | WantedNothing
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,7 +52,7 @@ class LeftOver:
     """A file that a release names as obsolete: older ones of its mod left it."""
 
     path: PlacePath
-    named_by: str
+    named_by: ReleaseName
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -78,11 +90,11 @@ def from_layer(file: TargetFile, vanilla: BaselineEntry | None) -> Wanted:
             hint="Correct 'to' in its card.",
         )
     if isinstance(brought, Removal):
-        return Wanted(content=None, owner=file.owner, source=None)
+        return WantedNothing(file.owner)
     mode = EXECUTABLE_MODE if brought.executable else PLAIN_MODE
     if vanilla is not None and vanilla.content is not None:
         mode = vanilla.content.mode
-    return Wanted(
+    return WantedFile(
         content=Content(digest=brought.digest, size=brought.size, mode=mode, mtime_ns=0),
         owner=file.owner,
         source=brought,

@@ -15,7 +15,8 @@ from rellum.core.folder.stamps import split_rows
 from rellum.core.globs import PathTest, any_test
 from rellum.core.hashing import Digest
 from rellum.core.progress import Listener, silent
-from rellum.core.values.content import RELLUM, UNKNOWN_SIZE, VANILLA, Content, Laid
+from rellum.core.values.content import UNKNOWN_SIZE, Content, Laid
+from rellum.core.values.owners import RELLUM, VANILLA, Owner
 from rellum.core.values.paths import PlacePath, Roots, below
 
 if TYPE_CHECKING:
@@ -149,11 +150,11 @@ class _Owners:
     vanilla: Mapping[PlacePath, Vanilla]
     has_original: Callable[[Digest], bool]
 
-    def owner(self, path: PlacePath) -> str:
-        """Return ``vanilla``, a release, or nothing."""
+    def owner(self, path: PlacePath) -> Owner | None:
+        """Return whose a path is; None where it is nobody's."""
         if path in self.laid:
             return self.laid[path].owner
-        return VANILLA if path in self.vanilla else ""
+        return VANILLA if path in self.vanilla else None
 
     def content(self, path: PlacePath) -> Content | None:
         """Return what was left there; None where that was no file."""
@@ -196,7 +197,7 @@ def _judge(
     return Finding(
         path=path,
         kind=kind,
-        owner=owners.owner(path) if kind != "foreign" else "",
+        owner=owners.owner(path) if kind != "foreign" else None,
         detail=detail,
         has_original=owners.is_restorable(path),
     )
@@ -204,7 +205,7 @@ def _judge(
 
 def find_deep_drift(
     drift: Drift,
-    files: Sequence[tuple[PlacePath, Content, str]],
+    files: Sequence[tuple[PlacePath, Content, Owner]],
     roots: Roots,
     own_files: OwnFiles,
     has_original: Callable[[Digest], bool],

@@ -12,7 +12,7 @@ from rellum.core.folder.drift import UNSEEN
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate
 from rellum.core.globs import any_test
-from rellum.core.values.content import RELLUM, VANILLA
+from rellum.core.values.owners import RELLUM, VANILLA
 from rellum.core.values.paths import PlacePath, Roots, is_in_game, parents
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
+from rellum.core.values.owners import Owner
 from rellum.core.values.paths import PlacePath
 
 if TYPE_CHECKING:
@@ -46,7 +47,7 @@ class Finding:
 
     path: PlacePath
     kind: DriftKind
-    owner: str
+    owner: Owner | None
     detail: str
     has_original: bool
     members: tuple[MemberChange, ...] = ()

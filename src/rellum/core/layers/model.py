@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.hashing import Digest
 from rellum.core.values.ids import ModId, ReleaseName
+from rellum.core.values.owners import Owner
 from rellum.core.values.paths import PlacePath, TargetPath
 from rellum.core.values.roles import Role
 
@@ -112,14 +113,9 @@ class Layer:
     build: str = ""
 
     @property
-    def name(self) -> ReleaseName:
-        """Which release it is of."""
+    def owner(self) -> ReleaseName:
+        """The release that the files belong to."""
         return ReleaseName(self.mod, self.version, self.build)
-
-    @property
-    def owner(self) -> str:
-        """Who the files belong to, as states and messages write it: ``tidal-currents 3.2``."""
-        return str(self.name)
 
 
 class TargetFile(NamedTuple):
@@ -134,7 +130,7 @@ class TargetFile(NamedTuple):
     """
 
     file: Brought | Removal
-    owner: str
+    owner: Owner
     role: Role = ""
     base: Brought | None = None
     keeps_copy: bool = False
@@ -150,5 +146,5 @@ class Target:
     """
 
     files: dict[PlacePath, TargetFile]
-    hidden: dict[str, int]
+    hidden: dict[Owner, int]
     folders: frozenset[PlacePath] = frozenset()

@@ -18,6 +18,7 @@ from rellum.core.layers.model import (
     never_the_users,
 )
 from rellum.core.values.ids import ModId
+from rellum.core.values.owners import Owner
 from rellum.core.values.paths import (
     MemberPath,
     MemberPlace,
@@ -101,8 +102,8 @@ class _Tree:
         self.folds_case = folds_case
         self.winner = winner
         self.files: dict[TargetPath, TargetFile] = {}
-        self.hidden: dict[str, int] = {}
-        self._mods: dict[str, ModId] = {}
+        self.hidden: dict[Owner, int] = {}
+        self._mods: dict[Owner, ModId] = {}
 
     def lay(self, layer: Layer) -> None:
         """Lay one layer over those before it. Written for speed: it runs once for every path."""
@@ -141,7 +142,7 @@ class _Tree:
         self.hidden[loser] = self.hidden.get(loser, 0) + 1
         return stays
 
-    def _remove(self, pattern: str, owner: str) -> None:
+    def _remove(self, pattern: str, owner: Owner) -> None:
         fits = _removal_test(pattern, self.folds_case)
         for path in [path for path in self.files if fits(path)]:
             del self.files[path]
@@ -152,7 +153,7 @@ class _Tree:
         target = self.files.get(path)
         return None if target is None or isinstance(target.file, Removal) else target.file
 
-    def with_containers(self, owners: Sequence[str]) -> dict[PlacePath, TargetFile]:
+    def with_containers(self, owners: Sequence[Owner]) -> dict[PlacePath, TargetFile]:
         """Return the files, with members put into their containers: all that goes into one, by one rebuild.
 
         A container belongs to the last in load order who has a part in it.

@@ -14,6 +14,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.hashing import Digest, hash_bytes
+from rellum.core.pack.rows import LAID_BASE, LAID_UNDER
 from rellum.core.values.content import Content
 from rellum.core.values.paths import PlacePath
 
@@ -321,8 +322,11 @@ class Checkpoints:
             for path in part:
                 row = found.get(path)
                 text = None if row is None else json.dumps(row)
-                # In a row of ``laid``, what lies under it is the seventh, the base the twelfth.
-                digests = ((row[6], row[11]) if row else (None, None)) if of == "laid" else ()
+                digests = (
+                    ((row[LAID_UNDER], row[LAID_BASE]) if row else (None, None))
+                    if of == "laid"
+                    else ()
+                )
                 self._db.execute(statement, (number, path, *digests, text))
 
     def _newest(self) -> int:

@@ -16,7 +16,7 @@ from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome
 from rellum.core.solving.problem import Options
-from rellum.core.values.ids import ModId, SheetId
+from rellum.core.values.ids import ModId, ReleaseName, SheetId
 from rellum.core.values.paths import shown_file
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
@@ -46,6 +46,11 @@ class LockedRelease:
     trial: str = ""
     files: tuple[ReleaseFile, ...]
     source: Source
+
+    @property
+    def name(self) -> ReleaseName:
+        """Which release it is."""
+        return ReleaseName(self.mod, self.version, self.build)
 
     @property
     def label(self) -> str:

@@ -13,7 +13,8 @@ from rellum.core.errors import UserError
 from rellum.core.folder.stamps import MARKER_NAME
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.home import PackHome
-from rellum.core.values.content import RELLUM, Content, Laid
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.owners import RELLUM
 from rellum.core.values.paths import GAME_PREFIX, PlacePath, Roots
 
 MARKER_PATH = PlacePath(GAME_PREFIX + MARKER_NAME)

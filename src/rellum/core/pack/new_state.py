@@ -22,8 +22,8 @@ from rellum.core.pack.schema import (
     SCHEMA_2,
     SCHEMA_3,
     SCHEMA_4,
-    SCHEMA_VERSION,
     spelling_rows,
+    upgrade,
 )
 from rellum.core.pack.state import Adopted, State, StateFault, now
 from rellum.core.values.content import Laid
@@ -52,8 +52,9 @@ def create_from_rows(
     connection = sqlite3.connect(unfinished)
     try:
         connection.executescript(
-            f"{SCHEMA} {SCHEMA_2} {SCHEMA_3} {SCHEMA_4} PRAGMA user_version = {SCHEMA_VERSION};"
+            f"{SCHEMA} {SCHEMA_2} {SCHEMA_3} {SCHEMA_4} PRAGMA user_version = 4;"
         )
+        upgrade(connection, 4)
         with connection:
             connection.execute(
                 "INSERT INTO adopted VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",

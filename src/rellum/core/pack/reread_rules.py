@@ -77,7 +77,7 @@ def _read(home: PackHome, state: State, before: FolderRules) -> FolderRules:
 def _releases(home: PackHome, state: State) -> dict[str, set[str]]:
     """Return the versions of mods that are in the game or in the line-up."""
     found: dict[str, set[str]] = {}
-    for release in state.releases.laid():
+    for release in state.releases_laid():
         found.setdefault(release.mod, set()).add(release.version)
     try:
         for each in read_lock(home).releases:

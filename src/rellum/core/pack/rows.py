@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 from rellum.core.hashing import Digest
 from rellum.core.values.content import Content, Laid
+from rellum.core.values.owners import owner_fields, owner_of
 from rellum.core.values.paths import PlacePath
 
 
@@ -44,7 +45,10 @@ def baseline_entry(row: Sequence[Any]) -> BaselineEntry:
     return BaselineEntry(path=PlacePath(path), kind=kind, content=content, target=target)
 
 
-LAID_MARKS = ", ".join("?" * 12)
+LAID_MARKS = ", ".join("?" * 15)
+
+LAID_UNDER, LAID_BASE = 9, 14
+"""Where the hash of what lies under a file, and of what its release wanted, stand in a row of ``laid``."""
 
 
 _NOTHING = Content(digest=Digest(""), size=0, mode=0, mtime_ns=0)
@@ -54,21 +58,21 @@ def laid_of_row(row: Sequence[Any]) -> Laid:
     """Return what a row of the table ``laid`` says."""
     return Laid(
         path=PlacePath(row[0]),
-        owner=row[1],
-        content=_content(row[2:6]) if row[2] else None,
-        under=None if row[6] is None else _content(row[6:10]),
-        role=row[10],
-        base=row[11],
+        owner=owner_of(row[1:5]),
+        content=_content(row[5:9]) if row[5] else None,
+        under=None if row[LAID_UNDER] is None else _content(row[LAID_UNDER : LAID_UNDER + 4]),
+        role=row[13],
+        base=row[LAID_BASE],
     )
 
 
 def laid_row(laid: Laid) -> tuple[object, ...]:
     """Return a laid file as a row of the table ``laid``."""
     content, under = laid.content or _NOTHING, laid.under
-    row = (laid.path, laid.owner, content.digest, content.size, content.mode, content.mtime_ns)
+    file = (content.digest, content.size, content.mode, content.mtime_ns)
     below = (
         (under.digest, under.size, under.mode, under.mtime_ns)
         if under
         else (None, None, None, None)
     )
-    return (*row, *below, laid.role, laid.base)
+    return (laid.path, *owner_fields(laid.owner), *file, *below, laid.role, laid.base)

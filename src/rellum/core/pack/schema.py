@@ -24,7 +24,8 @@ each had. ``absorbing`` has vanilla files of which copies are kept while another
 ``note`` holds what is remembered by name (``folder_rules`` and others). ``suspect`` has files that ``check
 --deep`` found changed although size and time are as recorded. ``unsure`` has files that came with an update
 of the game whose files are not known, in places that mods share: they may be the game's own.
-``release`` tells which mod, version and build each owner of laid files stands for.
+
+An owner takes four columns: ``party`` for one that is no release, else ``mod``, ``version`` and ``build``.
 
 A vanilla file can be known by its hash alone, from a known baseline: then its size is ``UNKNOWN_SIZE``, and
 its digest begins with ``sha256:`` where only that hash is known.
@@ -32,10 +33,13 @@ its digest begins with ``sha256:`` where only that hash is known.
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterable, Iterator
 
-SCHEMA_VERSION = 4
+from rellum.core.values.owners import owner_fields, owner_of_text
+
+SCHEMA_VERSION = 5
 
 SCHEMA = """
 CREATE TABLE adopted (
@@ -122,6 +126,22 @@ INSERT INTO kept (path, digest, size, kept_at, aside_for)
     SELECT path, digest, size, kept_at, aside_for FROM kept_3 ORDER BY rowid;
 DROP TABLE kept_3;
 """
+# Before, an owner was one text, which the table ``release`` explained.
+SCHEMA_5 = (
+    "ALTER TABLE laid RENAME TO laid_4",
+    "DROP INDEX laid_owner",
+    """CREATE TABLE laid (
+    path TEXT PRIMARY KEY, party TEXT NOT NULL, mod TEXT NOT NULL, version TEXT NOT NULL,
+    build TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL, mode INTEGER NOT NULL,
+    mtime_ns INTEGER NOT NULL, under_digest TEXT, under_size INTEGER, under_mode INTEGER,
+    under_mtime_ns INTEGER, role TEXT NOT NULL, base_digest TEXT
+) WITHOUT ROWID""",
+    "CREATE INDEX laid_mod ON laid (mod)",
+    "ALTER TABLE kept ADD COLUMN party TEXT NOT NULL DEFAULT ''",
+    "ALTER TABLE kept ADD COLUMN mod TEXT NOT NULL DEFAULT ''",
+    "ALTER TABLE kept ADD COLUMN version TEXT NOT NULL DEFAULT ''",
+    "ALTER TABLE kept ADD COLUMN build TEXT NOT NULL DEFAULT ''",
+)
 _FROM_1_TO_2 = f"""
 BEGIN;
 ALTER TABLE laid ADD COLUMN role TEXT NOT NULL DEFAULT '';
@@ -137,7 +157,9 @@ def upgrade(connection: sqlite3.Connection, version: int) -> None:
         _upgrade_1(connection)
     if version < 3:
         connection.executescript(f"BEGIN; {SCHEMA_3} PRAGMA user_version = 3; COMMIT;")
-    connection.executescript(f"BEGIN; {SCHEMA_4} PRAGMA user_version = 4; COMMIT;")
+    if version < 4:
+        connection.executescript(f"BEGIN; {SCHEMA_4} PRAGMA user_version = 4; COMMIT;")
+    _upgrade_4(connection)
 
 
 def _upgrade_1(connection: sqlite3.Connection) -> None:
@@ -145,6 +167,51 @@ def _upgrade_1(connection: sqlite3.Connection) -> None:
     paths = (path for (path,) in connection.execute("SELECT path FROM baseline").fetchall())
     connection.executemany("INSERT OR IGNORE INTO spelling VALUES (?, ?)", spelling_rows(paths))
     connection.execute("PRAGMA user_version = 2")
+    connection.commit()
+
+
+def _upgrade_4(connection: sqlite3.Connection) -> None:
+    """Give owners columns, in one transaction."""
+    connection.execute("BEGIN")
+    rows = connection.execute("SELECT owner, mod, version, build FROM release")
+    releases = {owner: ("", *name) for owner, *name in rows}
+
+    def fields(owner: str) -> tuple[str, ...]:
+        return releases.get(owner) or owner_fields(owner_of_text(owner))
+
+    for statement in SCHEMA_5:
+        connection.execute(statement)
+    connection.executemany(
+        f"INSERT INTO laid VALUES ({', '.join('?' * 15)})",
+        (
+            (path, *fields(owner), *rest)
+            for path, owner, *rest in connection.execute("SELECT * FROM laid_4").fetchall()
+        ),
+    )
+    connection.executemany(
+        "UPDATE kept SET party = ?, mod = ?, version = ?, build = ? WHERE owner = ?",
+        (
+            (*fields(owner), owner)
+            for (owner,) in connection.execute("SELECT DISTINCT owner FROM kept").fetchall()
+        ),
+    )
+    noted = connection.execute("SELECT checkpoint, path, row FROM was_laid WHERE row IS NOT NULL")
+    connection.executemany(
+        "UPDATE was_laid SET row = ? WHERE checkpoint = ? AND path = ?",
+        (
+            (json.dumps([row[0], *fields(row[1]), *row[2:]]), checkpoint, path)
+            for checkpoint, path, row in (
+                (number, path, json.loads(text)) for number, path, text in noted.fetchall()
+            )
+        ),
+    )
+    for statement in (
+        "DROP TABLE laid_4",
+        "DROP TABLE release",
+        "ALTER TABLE kept DROP COLUMN owner",
+    ):
+        connection.execute(statement)
+    connection.execute("PRAGMA user_version = 5")
     connection.commit()
 
 

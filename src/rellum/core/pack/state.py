@@ -31,7 +31,6 @@ from rellum.core.pack.recording import (
     update_own_folders,
     update_stamps,
 )
-from rellum.core.pack.releases import Releases
 from rellum.core.pack.rows import (
     LAID_MARKS,
     BaselineEntry,
@@ -41,12 +40,11 @@ from rellum.core.pack.rows import (
 )
 from rellum.core.pack.state_change import StateChange
 from rellum.core.values.content import Content, Laid
-from rellum.core.values.ids import SheetId
+from rellum.core.values.ids import ModId, ReleaseName, SheetId
 from rellum.core.values.paths import PlacePath, is_text
 
 if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
-    from rellum.core.values.ids import ReleaseName
 
 
 LAID_SINCE = "laid-since"
@@ -208,10 +206,7 @@ class State:
 
     def laid_by(self, mod: str) -> dict[PlacePath, Laid]:
         """Return what Rellum laid for any release of a mod."""
-        rows = self._db.execute(
-            "SELECT laid.* FROM laid JOIN release ON laid.owner = release.owner WHERE mod = ?",
-            (mod,),
-        )
+        rows = self._db.execute("SELECT * FROM laid WHERE mod = ?", (mod,))
         return {laid.path: laid for laid in map(laid_of_row, rows)}
 
     def laid_with_role(self) -> list[PlacePath]:
@@ -238,15 +233,10 @@ class State:
         """Return the folders that Rellum made."""
         return {PlacePath(path) for (path,) in self._db.execute("SELECT path FROM own_folder")}
 
-    def note_releases(self, names: Iterable[ReleaseName]) -> None:
-        """Remember what owners of laid files stand for, durably. Raises StateFault."""
-        self.refuse_damaged()
-        self.releases.note(names)
-
-    @property
-    def releases(self) -> Releases:
-        """What the owners of laid files stand for."""
-        return Releases(self._db)
+    def releases_laid(self) -> list[ReleaseName]:
+        """Return the releases of which something is laid."""
+        rows = self._db.execute("SELECT DISTINCT mod, version, build FROM laid WHERE mod != ''")
+        return [ReleaseName(ModId(mod), version, build) for mod, version, build in rows]
 
     @property
     def kept(self) -> KeptCopies:

@@ -5,18 +5,9 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from rellum.core.hashing import Digest
+from rellum.core.values.owners import Owner
 from rellum.core.values.paths import PlacePath
 from rellum.core.values.roles import Role
-
-VANILLA = "vanilla"
-"""The owner of what came with the game."""
-
-RELLUM = "rellum"
-"""The owner of the marker that Rellum keeps in the game folder."""
-
-
-FOREIGN = "foreign"
-"""The owner of a file that neither the game nor Rellum brought."""
 
 UNKNOWN_SIZE = -1
 """The size of a vanilla file that is known by its hash alone."""
@@ -43,7 +34,7 @@ class Laid(NamedTuple):
     """
 
     path: PlacePath
-    owner: str
+    owner: Owner
     content: Content | None
     under: Content | None
     role: Role = ""

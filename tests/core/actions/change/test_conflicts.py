@@ -63,7 +63,7 @@ class ConflictsTest(unittest.TestCase):
         for each in found.conflicts:
             path = file_of(each.path)
             laid = target.files[path]
-            self.assertEqual(laid.owner, f"{each.winner} 1")
+            self.assertEqual(str(laid.owner), f"{each.winner} 1")
             last = [files[path[-1]] for mod, files in drawn
                     if mod == each.winner and path[-1] in files][-1]  # fmt: skip
             assert isinstance(laid.file, LayerFile)

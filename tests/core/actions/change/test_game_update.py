@@ -85,7 +85,9 @@ class GameUpdateTest(WorldTest):
                 self.assertEqual(self.state_version(), "1.6.0")  # a preview changes nothing
                 self.assertEqual(planned.rebase.new, ("@game/maps/reef/new.map",))
                 self.assertEqual(planned.rebase.gone, ("@game/data/twin.dat",))
-                self.assertEqual([row.owner for row in planned.rebase.overwritten], ["tides 1"])
+                self.assertEqual(
+                    [str(row.owner) for row in planned.rebase.overwritten], ["tides 1"]
+                )
                 self.world.apply()
                 self.assertEqual(self.state_version(), "1.6.1")
                 with open(self.world.path("pack", "rellum.toml"), encoding="utf-8") as file:

@@ -84,7 +84,7 @@ def _who_wins(conflict: SettingsConflict) -> Side | None:
     from rellum.core.values.paths import shown
 
     console.clear_progress()
-    question = f"{shown(conflict.path)}: you and {conflict.owner} changed the same settings."
+    question = f"{shown(conflict.path)}: you and {conflict.whose} changed the same settings."
     said = console.choose("\n".join([question, *conflict_lines(conflict)]), ("mine", "theirs"))
     return None if said is None else "mine" if said == "mine" else "theirs"
 

@@ -58,8 +58,10 @@ def preview(
                 else None,
                 "hidden": result.target.hidden,
                 "new_places": dict(result.new_places),
-                "by_hand": [{"release": owner, "note": note} for owner, note in result.by_hand],
-                "notes": [{"owner": owner, "note": note} for owner, note in result.notes],
+                "by_hand": [
+                    {"release": str(owner), "note": note} for owner, note in result.by_hand
+                ],
+                "notes": [{"owner": str(owner), "note": note} for owner, note in result.notes],
                 "leftovers": [shown(each.path) for each in result.leftovers],
                 "grafts": [_shape_document(each) for each in result.shapes],
                 "settings": [_settings_document(each) for each in result.settings],
@@ -130,7 +132,7 @@ def _show_rebase(rebase: Rebase) -> None:
         new = console.count_text(len(rebase.unsure), "new file")
         console.say(f"  {new} in places that mods share may be the game's: left alone, not vanilla")
     if rebase.overwritten:
-        owners = sorted({each.owner for each in rebase.overwritten})
+        owners = sorted({str(each.owner) for each in rebase.overwritten})
         files = console.count_text(len(rebase.overwritten), "file")
         console.say(f"  it put its own over {files} of {', '.join(owners)}")
     if rebase.lacking:
@@ -151,7 +153,7 @@ def _show_rebase(rebase: Rebase) -> None:
 
 def _placing_notes(result: Preview) -> Iterator[str]:
     """Yield how releases are laid of which something is laid now."""
-    touched = {each.after_owner for each in result.plan.visible}
+    touched = {each.owner for each in result.plan.visible}
     yield from (note for owner, note in result.notes if owner in touched)
 
 
@@ -164,13 +166,13 @@ def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
         for owner, count in sorted(result.target.hidden.items()):
             hidden = console.count_text(count, "file is hidden", "files are hidden")
             yield f"{owner}: {hidden} by other mods: see 'rellum conflicts'."
-        for owner, note in result.by_hand:
-            yield f"Check by hand, for {owner}: {note}"
+        for name, note in result.by_hand:
+            yield f"Check by hand, for {name}: {note}"
         yield from map(_same_name_line, result.same_names)
         for conflict in result.settings:
             who = {
                 "mine": "yours stay",
-                "theirs": f"{conflict.owner} wins; a copy of yours is kept",
+                "theirs": f"{conflict.whose} wins; a copy of yours is kept",
             }
             outcome = who[conflict.side] if conflict.side else "open: 'apply' asks who wins"
             yield f"{shown(conflict.path)}: settings that both you and a release changed ({outcome})"
@@ -228,7 +230,7 @@ def _trial_warnings(result: Preview) -> Iterator[str]:
 def conflict_lines(conflict: SettingsConflict) -> list[str]:
     """Return what both want, a line a key."""
     return [
-        f"  {each.key}: yours = {each.mine or 'gone'}, {conflict.owner} = {each.theirs or 'gone'}"
+        f"  {each.key}: yours = {each.mine or 'gone'}, {conflict.whose} = {each.theirs or 'gone'}"
         for each in conflict.conflicts
     ]
 
@@ -260,7 +262,7 @@ def _settings_document(conflict: SettingsConflict) -> dict[str, Any]:
 
     return {
         "path": shown(conflict.path),
-        "owner": conflict.owner,
+        "owner": conflict.whose,
         "side": conflict.side,
         "conflicts": [
             {"key": each.key, "mine": each.mine, "theirs": each.theirs}

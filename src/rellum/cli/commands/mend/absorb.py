@@ -110,7 +110,7 @@ def _show(absorbing: Absorbing, *, every: bool) -> None:
 
     words = {"changed": "changed", "missing": "taken away", "foreign": "new"}
     findings = absorbing.findings if every else absorbing.findings[:MOST_LINES]
-    rows = [(words[e.kind], shown(e.path), e.owner or "nobody", e.detail) for e in findings]
+    rows = [(words[e.kind], shown(e.path), str(e.owner or "nobody"), e.detail) for e in findings]
     console.table(("what", "file", "whose so far", "how"), rows)
     if len(findings) < len(absorbing.findings):
         more = len(absorbing.findings) - len(findings)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.core.values.owners import VANILLA
 
 if TYPE_CHECKING:
     from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate, Guard
@@ -129,7 +130,7 @@ def _show_each(findings: Sequence[Finding], *, every: bool) -> None:
     rows: list[tuple[str, str, str, str]] = []
     for each in findings:
         what = _WORDS[each.cause][0]
-        rows.append((what, shown(each.path), each.owner or "nobody", each.detail))
+        rows.append((what, shown(each.path), str(each.owner or "nobody"), each.detail))
         members = each.members if every else each.members[:_MOST_MEMBERS]
         rows += [(member.kind, f"  !/{member.member}", "", "") for member in members]
         if len(each.members) > len(members):
@@ -150,7 +151,7 @@ def _show_grouped(findings: Sequence[Finding]) -> None:
         for each in findings:
             parts = each.path.split("/")
             folder = "/".join(parts[: min(depth, len(parts) - 1)])
-            groups[order.index(each.cause), folder, each.owner or "nobody"] += 1
+            groups[order.index(each.cause), folder, str(each.owner or "nobody")] += 1
         if len(groups) <= MOST_LINES:
             break
     lines = sorted(groups)[:MOST_LINES]
@@ -173,7 +174,7 @@ def _show_remedies(drift: Drift) -> None:
     """Say for each cause that was found which command deals with it."""
     causes = {each.cause for each in drift.findings}
     lacking = {
-        each.cause for each in drift.findings if each.owner == "vanilla" and not each.has_original
+        each.cause for each in drift.findings if each.owner is VANILLA and not each.has_original
     }
     for cause, (word, remedy) in _WORDS.items():
         if cause in causes:
@@ -218,7 +219,7 @@ def drift_document(drift: Drift) -> dict[str, Any]:
                 "path": shown(each.path),
                 "finding": each.kind,
                 "cause": each.cause or None,
-                "owner": each.owner or None,
+                "owner": str(each.owner) if each.owner else None,
                 "detail": each.detail,
                 "has_original": each.has_original,
                 "members": [

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.core.values.owners import FOREIGN
 
 if TYPE_CHECKING:
     from rellum.core.actions.mend.kept import KeptCopy
@@ -166,8 +167,10 @@ def _why(copy: KeptCopy) -> str:
     if kept.aside_for:
         return f"yours; comes back with {kept.aside_for}"
     by = f"before '{kept.action}'" if kept.action else "by an older Rellum"
-    whose = {"foreign": "yours", "vanilla": "vanilla, changed", "": "changed"}
-    return f"{whose.get(kept.owner, f'{kept.owner}, changed')}; {by}"
+    if kept.owner is FOREIGN:
+        return f"yours; {by}"
+    whose = f"{kept.owner}, " if kept.owner else ""
+    return f"{whose}changed; {by}"
 
 
 def _document(copy: KeptCopy) -> dict[str, Any]:
@@ -180,7 +183,7 @@ def _document(copy: KeptCopy) -> dict[str, Any]:
         "bytes": kept.size,
         "blake3": kept.digest,
         "kept_at": kept.kept_at,
-        "owner": kept.owner or None,
+        "owner": str(kept.owner) if kept.owner else None,
         "comes_back_with": kept.aside_for or None,
         "kept_by": kept.action or None,
         "is_there": copy.is_there,

@@ -69,11 +69,11 @@ def _tell(result: RestoreResult, *, damaged: bool, everything: bool) -> None:
     restoration = result.restoration
     plan = restoration.plan
     if plan.visible:
-        from rellum.core.values.content import FOREIGN
+        from rellum.core.values.owners import FOREIGN
 
         mended = sum(each.effect == "mends" for each in plan.visible)
         back = sum(each.after is not None for each in plan.visible) - mended
-        gone = sum(each.after is None and each.before_owner != FOREIGN for each in plan.visible)
+        gone = sum(each.after is None and each.found.owner is not FOREIGN for each in plan.visible)
         counts = [
             f"{console.count_text(back, 'original')} back" if back else "",
             f"{console.count_text(mended, 'file')} of mods repaired" if mended else "",

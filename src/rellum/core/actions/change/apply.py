@@ -13,10 +13,11 @@ from rellum.core.catalog.model import GameSheet, Trial
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
-from rellum.core.change.planning import plan_target
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.rebasing import Rebase, find_rebase, with_rebase
+from rellum.core.change.target_plans import plan_target
 from rellum.core.composing.answers import Answers, Asking, refuse_open
 from rellum.core.composing.file_maker import FileMaker
 from rellum.core.composing.grafting import trials_against
@@ -66,7 +67,7 @@ class Preview:
     ``settings`` are files in which the user and a release changed the same keys; ``same_names`` folders that
     would come into one of the same name; ``shapes`` tell how grafts fit their slots, and ``graft_trials``
     which of them broke before. ``leftovers`` are files of older releases, which go only where that is asked
-    for. ``notes`` tell how releases are laid, by owner; ``releases`` are all that have layers. ``rebase`` is
+    for. ``notes`` tell how releases are laid, by owner. ``rebase`` is
     what an update of the game made of it. ``new_places`` are folders outside the game in which something is
     laid for the first time, by place. ``by_hand`` are conditions of releases that come in, which a person
     has to look at.
@@ -80,8 +81,7 @@ class Preview:
     settings: tuple[SettingsConflict, ...] = ()
     same_names: tuple[SameName, ...] = ()
     shapes: tuple[Shape, ...] = ()
-    notes: tuple[tuple[str, str], ...] = ()
-    releases: tuple[ReleaseName, ...] = ()
+    notes: tuple[tuple[ReleaseName, str], ...] = ()
     graft_trials: tuple[Trial, ...] = ()
     leftovers: tuple[LeftOver, ...] = ()
     rebase: Rebase | None = None
@@ -147,7 +147,6 @@ def apply(
             planned = preparing.decided(asking)
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)
             if done and not planned.plan.is_empty:
-                opened.state.note_releases(planned.releases)
                 site = opened.site._replace(listen=listen, roots=preparing.roots)
                 pack = _pack_change(opened, planned, preparing.answers)
                 execute(planned.plan, "apply", site, preparing.workshop, pack)
@@ -294,7 +293,6 @@ class Preparing:
             same_names=composed.layers.same_names,
             shapes=composed.layers.shapes,
             notes=composed.layers.notes,
-            releases=tuple(dict.fromkeys(layer.name for layer in composed.layers.layers)),
             leftovers=leftovers,
             rebase=self.rebase,
             by_hand=tuple(_conditions(line_up)),
@@ -326,7 +324,8 @@ class Preparing:
                 path = each.laid.path
                 yield SettingsConflict(
                     path=path,
-                    owner=f"{each.laid.owner}, which goes,",
+                    owner=each.laid.owner,
+                    is_going=True,
                     conflicts=each.conflicts,
                     side=side(path),
                 )
@@ -364,8 +363,9 @@ def _new_places(plan: Plan, roots: Roots, known: Mapping[str, str]) -> Iterator[
 def _asked_for(plan: Plan, has: Callable[[Digest], bool]) -> Iterator[Brought]:
     """Yield the files whose content the plan will ask for."""
     for each in plan.operations:
-        if each.source is not None and not isinstance(each.source, bytes):
-            yield each.source
+        source = source_of(each)
+        if source is not None and not isinstance(source, bytes):
+            yield source
     yield from (each for each in plan.bases if not has(each.digest))
 
 
@@ -380,7 +380,7 @@ def _paths_of(layers: Sequence[Layer], sheet: GameSheet) -> Iterator[PlacePath]:
 
 def _conditions(line_up: LineUpInputs) -> Iterator[tuple[str, str]]:
     """Yield what a person has to look at, of releases that come in or change."""
-    laid = {each.mod: each.version for each in line_up.workshop.opened.state.releases.laid()}
+    laid = {each.mod: each.version for each in line_up.workshop.opened.state.releases_laid()}
     for locked in line_up.lock.releases:
         release = release_of(locked, line_up.catalog)
         if release and laid.get(locked.mod) != locked.version:

@@ -29,15 +29,16 @@ from rellum.core.change.journal import PackChange
 from rellum.core.change.learning import learn_vanilla
 from rellum.core.change.looking import drift_of, with_causes
 from rellum.core.change.opening import OnRecovered, open_pack
-from rellum.core.change.plan import Plan, Record
+from rellum.core.change.plan import Plan
 from rellum.core.change.staging import NoSources
 from rellum.core.change.supplies import let_go_of_rest, supply
 from rellum.core.folder.model import Finding
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
-from rellum.core.values.content import RELLUM, VANILLA, Content
+from rellum.core.values.content import Content, Laid
 from rellum.core.values.ids import ModId, ReleaseName
+from rellum.core.values.owners import RELLUM, VANILLA
 from rellum.core.values.paths import GAME, PlacePath, fault_in_relative, is_text, parents, shown
 
 """The catalog folder in the pack's folder that has the cards of what was absorbed."""
@@ -214,25 +215,20 @@ def _fault_in_name(path: PlacePath) -> str:
 def _record(opened: Session, planned: Absorbing, pack: PackChange) -> None:
     """Note whose the files are now, and what lies under them."""
     name = ReleaseName(ModId(planned.mod), planned.version)
-    opened.state.note_releases([name])
-    owner = str(name)
     files = files_of(opened, planned)
     stood = _left_before(opened, planned)
     rows, vanilla = opened.state.laid(files), opened.state.baseline(files)
-    records = []
+    noted = []
     for path, content in files.items():
         entry = vanilla.get(path)
         under = rows[path].under if path in rows else entry.content if entry else None
-        records.append(Record(path=path, owner=owner, content=content, under=under))
-    records += _gone(opened, planned.mod, files)
+        noted.append(Laid(path, name, content, under))
     folders = {folder for path in files if files[path] for folder in parents(path)} - {GAME}
     known = opened.state.baseline(folders).keys() | opened.state.own_folders()
     plan = Plan(
-        operations=(),
-        records=tuple(records),
+        noted=tuple(noted),
+        forgotten=_gone(opened, planned.mod, files),
         new_folders=tuple(sorted(folders - known)),  # they are there, and are the mod's from now on
-        spare_folders=(),
-        left_alone=(),
         stood=stood,
     )
     execute(plan, "absorb", opened.site, NoSources(), pack)
@@ -256,11 +252,7 @@ def _left_before(
     return tuple(found)
 
 
-def _gone(opened: Session, mod: str, files: Iterable[PlacePath]) -> list[Record]:
-    """Return what forgets the mod's own files that are no longer there: they belong to nobody now."""
+def _gone(opened: Session, mod: str, files: Iterable[PlacePath]) -> tuple[PlacePath, ...]:
+    """Return the mod's own files that are no longer there: they belong to nobody now."""
     known = set(files)
-    return [
-        Record(path=path, owner="", content=None, under=None)
-        for path in opened.state.laid_by(mod)
-        if path not in known
-    ]
+    return tuple(path for path in opened.state.laid_by(mod) if path not in known)

@@ -82,11 +82,6 @@ def _change_modes(
     guarded: Mapping[PlacePath, int],
 ) -> None:
     plan = Plan(
-        operations=(),
-        records=(),
-        new_folders=(),
-        spare_folders=(),
-        left_alone=(),
         modes=tuple(sorted(each for each in changes if each[1] != each[2])),
         guarded=tuple(sorted(guarded.items())),
     )

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 
 from rellum.core.change.execute import execute
 from rellum.core.change.opening import OnRecovered, open_pack
-from rellum.core.change.plan import Operation, Plan
+from rellum.core.change.operations import BringBack, Found, Keep, LayAgain, Operation
+from rellum.core.change.plan import Plan
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
@@ -17,7 +18,8 @@ from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
 from rellum.core.pack.standing import CannotLay, content_at
-from rellum.core.values.content import FOREIGN, PLAIN_MODE, VANILLA, Content
+from rellum.core.values.content import PLAIN_MODE, Content
+from rellum.core.values.owners import FOREIGN, VANILLA
 from rellum.core.values.paths import is_in_game, parents, root_of, shown
 
 
@@ -90,10 +92,7 @@ def bring_back(
         new = sorted(each for each in above if not os.path.isdir(opened.roots.absolute(each)))
         plan = Plan(
             operations=tuple(sorted(operations, key=lambda each: each.path)),
-            records=(),
             new_folders=tuple(new),
-            spare_folders=(),
-            left_alone=(),
             kept_gone=tuple(each.number for each in chosen),
         )
         execute(plan, "kept back", opened.site, NoSources())
@@ -117,23 +116,18 @@ def _operation(opened: Session, kept: Kept) -> Operation:
         owner = row.owner if row else "the game"
         raise CannotLay(f"{shown(path)} is a file of {owner}", hint=_copy_out(kept))
     now, _ = content_at(opened.roots, path, None)
-    return Operation(
-        path=path,
-        before=now,
-        before_owner=row.owner if row else VANILLA if entry else FOREIGN,
-        changed=True,
-        keep=now is not None and now.digest != kept.digest,
-        after=Content(
-            digest=kept.digest,
-            size=kept.size,
-            mode=PLAIN_MODE if kept.mode is None else kept.mode,
-            mtime_ns=_now_ns(),
-        ),
-        after_owner=row.owner if row else FOREIGN,
-        under=row.under if row else None,
-        source=None,
-        row=row,
+    owner = row.owner if row else VANILLA if entry else FOREIGN
+    found = Found(now, owner, is_changed=True)
+    keep = Keep() if now is not None and now.digest != kept.digest else None
+    after = Content(
+        digest=kept.digest,
+        size=kept.size,
+        mode=PLAIN_MODE if kept.mode is None else kept.mode,
+        mtime_ns=_now_ns(),
     )
+    if row:
+        return LayAgain(path, found, row, after, keep=keep)
+    return BringBack(path, found, after, FOREIGN, keep=keep)
 
 
 def _copy_out(kept: Kept) -> str:

@@ -18,11 +18,11 @@ from rellum.core.actions.mend.restore import (
 from rellum.core.change.learning import learn_vanilla
 from rellum.core.change.looking import drift_of, with_causes
 from rellum.core.change.opening import OnRecovered, open_pack
-from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import space_for
 from rellum.core.change.repairing import plan_away, plan_repairs, together
 from rellum.core.change.staging import NoSources, Sources
 from rellum.core.change.supplies import supplies, supply, supply_contents, supply_from_shelf
+from rellum.core.change.target_plans import plan_vanilla
 from rellum.core.composing.workshop import Workshop
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Drift
@@ -32,7 +32,8 @@ from rellum.core.pack.disk import Disk
 from rellum.core.pack.session import Session
 from rellum.core.pack.standing import content_at
 from rellum.core.shelf.store import Shelf
-from rellum.core.values.content import RELLUM, Content, Laid
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.owners import RELLUM
 from rellum.core.values.paths import PlacePath
 
 

@@ -9,11 +9,12 @@ from typing import TYPE_CHECKING, NamedTuple
 from rellum.core.change.execute import RolledBack, execute
 from rellum.core.change.learning import learn_vanilla
 from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
-from rellum.core.change.planning import plan_vanilla
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.staging import NoSources, Sources
 from rellum.core.change.supplies import supplies, supply_contents, supply_from_shelf
+from rellum.core.change.target_plans import plan_vanilla
 from rellum.core.composing.taking_out import Without, contents, without_edits
 from rellum.core.composing.wanted import TheUsers
 from rellum.core.errors import UserError
@@ -25,7 +26,8 @@ from rellum.core.pack.originals import OriginalDamaged
 from rellum.core.pack.rows import BaselineEntry
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import State
-from rellum.core.values.content import RELLUM, Content, Laid
+from rellum.core.values.content import Content, Laid
+from rellum.core.values.owners import RELLUM
 from rellum.core.values.paths import GAME, PlacePath, fault_in_relative, root_of, shown
 
 if TYPE_CHECKING:
@@ -142,7 +144,7 @@ def restore_mod(
     def work(opened: Session) -> RestoreResult:
         laid = opened.state.laid_by(mod)
         if not laid:
-            owners = {str(each.mod) for each in opened.state.releases.laid()}
+            owners = {str(each.mod) for each in opened.state.releases_laid()}
             raise NothingToRestore(
                 f"the game has no files of {mod!r}" + nearest(mod, owners),
                 hint=f"Mods in the game: {', '.join(sorted(owners)) or 'none'}.",
@@ -264,7 +266,7 @@ class _Planning:
         left = [path for path, _ in self.plan.left_alone]
         wanted = {p: e.content for p, e in self.opened.state.baseline(left).items() if e.content}
         for each in self.plan.operations:
-            if each.after and each.source is None and each.path not in wanted:
+            if each.after and source_of(each) is None and each.path not in wanted:
                 wanted[each.path] = each.after
         return wanted
 

@@ -263,7 +263,7 @@ class _Way:
             if each.kind == "foreign" and each.path not in handled:
                 yield each.path
         # What was a mod's or the game's until now, and stands there as nobody's.
-        freed = [each.path for each in plan.records if not each.owner]
+        freed = list(plan.forgotten)
         freed += [path for path, row in self.then.vanilla.items() if row is None]
         for path in dict.fromkeys(freed):
             absolute = self.opened.roots.absolute(path)

@@ -15,7 +15,8 @@ from rellum.core.change.carry_out import swept_file
 from rellum.core.change.execute import execute
 from rellum.core.change.looking import drift_of, with_causes
 from rellum.core.change.opening import OnRecovered, open_pack
-from rellum.core.change.plan import Operation, Plan
+from rellum.core.change.operations import BringBack, Found
+from rellum.core.change.plan import Plan
 from rellum.core.change.repairing import plan_away
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
@@ -24,7 +25,8 @@ from rellum.core.hashing import hash_file
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
-from rellum.core.values.content import FOREIGN, Content
+from rellum.core.values.content import Content
+from rellum.core.values.owners import FOREIGN
 from rellum.core.values.paths import GAME, PlacePath, Roots, is_text, parents
 
 
@@ -178,34 +180,15 @@ def _plan_back(sweep: Sweep, files: Sequence[PlacePath], opened: Session) -> Pla
             mode=stat.S_IMODE(status.st_mode),
             mtime_ns=status.st_mtime_ns,
         )
-        operations.append(
-            Operation(
-                path=path,
-                before=None,
-                before_owner=FOREIGN,
-                changed=False,
-                keep=False,
-                after=content,
-                after_owner=FOREIGN,
-                under=None,
-                source=None,
-            )
-        )
-    spent = (
-        (swept_file(sweep.folder, each.path), each.after.digest)
-        for each in operations
-        if each.after
-    )
+        operations.append(BringBack(path, Found(None, FOREIGN), content, FOREIGN))
+    spent = ((swept_file(sweep.folder, each.path), each.after.digest) for each in operations)
     folders = {folder for path in (*files, *sweep.folders) for folder in parents(path)}
     folders |= set(sweep.folders)
     new = sorted(each for each in folders if not os.path.lexists(opened.roots.absolute(each)))
     return Plan(
         operations=tuple(operations),
-        records=(),
         new_folders=tuple(new),
         others_folders=tuple(new),
-        spare_folders=(),
-        left_alone=(),
         spent=tuple(spent),
     )
 

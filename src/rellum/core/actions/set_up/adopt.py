@@ -48,8 +48,8 @@ from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id
 from rellum.core.progress import Listener, silent
-from rellum.core.values.content import RELLUM
 from rellum.core.values.ids import SheetId
+from rellum.core.values.owners import RELLUM
 from rellum.core.values.paths import PlacePath, Roots, is_inside, is_text, refuse_no_text, shown
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import VersionSyntaxError
@@ -223,11 +223,6 @@ def _record_anew(home: PackHome, identity: Identity, rows: Sequence[BaselineRow]
         changes: list[BaselineChange] = [(path, None) for path in before if path not in now]
         changes += [(path, row) for path, row in now.items() if before.get(path) != row]
         plan = Plan(
-            operations=(),
-            records=(),
-            new_folders=(),
-            spare_folders=(),
-            left_alone=(),
             baseline=tuple(changes),
             identity=identity_text(identity),
         )

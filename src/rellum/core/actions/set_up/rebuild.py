@@ -165,7 +165,6 @@ def _find_laid(opened: Session, shelf_folder: str) -> tuple[int, tuple[PlacePath
     with Shelf(shelf_folder) as shelf, Preparing(opened, shelf, sweeps=False) as preparing:
         preview, roots = preparing.preview(), preparing.roots
     target = preview.target
-    opened.state.note_releases(preview.releases)
     laid = _standing(target, roots)
     vanilla = opened.state.baseline(laid)
     rows, unsure = [], []
