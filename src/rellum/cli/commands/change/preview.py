@@ -56,7 +56,7 @@ def preview(
                 }
                 if result.rebase
                 else None,
-                "hidden": result.target.hidden,
+                "hidden": {str(owner): n for owner, n in result.target.hidden.items()},
                 "new_places": dict(result.new_places),
                 "by_hand": [
                     {"release": str(owner), "note": note} for owner, note in result.by_hand
@@ -163,7 +163,7 @@ def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
     from rellum.core.values.paths import shown
 
     if result.plan.visible:
-        for owner, count in sorted(result.target.hidden.items()):
+        for owner, count in sorted(result.target.hidden.items(), key=lambda row: str(row[0])):
             hidden = console.count_text(count, "file is hidden", "files are hidden")
             yield f"{owner}: {hidden} by other mods: see 'rellum conflicts'."
         for name, note in result.by_hand:
