@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import functools
+import graphlib
 import importlib
 import importlib.util
 import os
@@ -27,14 +29,26 @@ LAYERS = (
 )  # fmt: skip
 # Values of a later layer that an earlier one may name; pure values, no code that acts.
 ALLOWED: set[tuple[str, str]] = set()
+PURE = (
+    "core.versions.",
+    "core.solving.",
+    "core.layers.",
+    "core.change.planning",
+    "core.change.operations",
+)
+"""What computes from values alone: it asks neither the disk, nor a database, nor the clock."""
+OUTSIDE_WORLD = {"os", "sqlite3", "time", "shutil", "pathlib", "tempfile", "datetime", "subprocess"}
 FORBIDDEN_IN_CORE = {"typer", "rich", "matplotlib", "numpy", "pandas", "click"}
 
 
+@functools.cache
 def modules() -> list[str]:
     return [each.name for each in pkgutil.walk_packages([SOURCE], "rellum.")]
 
 
-def imports_of(name: str) -> set[str]:
+@functools.cache
+def imports_of(name: str) -> frozenset[str]:
+    """Return the modules that a module imports anywhere, also for types alone or inside a function."""
     spec = importlib.util.find_spec(name)
     assert spec and spec.origin
     with open(spec.origin, encoding="utf-8") as file:
@@ -44,8 +58,10 @@ def imports_of(name: str) -> set[str]:
         if isinstance(node, ast.Import):
             found |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom) and node.module:
-            found.add(node.module)
-    return found
+            for alias in node.names:
+                submodule = f"{node.module}.{alias.name}"
+                found.add(submodule if submodule in modules() else node.module)
+    return frozenset(found)
 
 
 class LayeringTest(unittest.TestCase):
@@ -67,6 +83,19 @@ class LayeringTest(unittest.TestCase):
                     self.assertLessEqual(
                         LAYERS.index(layer), LAYERS.index(own), f"{name} imports {other}"
                     )
+
+    def test_files_import_in_no_circle(self) -> None:
+        graph = {name: set(imports_of(name)) - {name} for name in modules()}
+        try:
+            graphlib.TopologicalSorter(graph).prepare()
+        except graphlib.CycleError as error:
+            self.fail(f"a circle of imports: {error.args[1]}")
+
+    def test_what_is_pure_asks_nothing_outside(self) -> None:
+        pure = [name for name in modules() if name.removeprefix("rellum.").startswith(PURE)]
+        self.assertGreater(len(pure), 20)
+        for name in pure:
+            self.assertEqual(imports_of(name) & OUTSIDE_WORLD, set(), name)
 
     def test_no_two_modules_have_one_name(self) -> None:
         """Actions are called as their commands; any other name means one thing."""

@@ -14,7 +14,7 @@ def read_ahead(words: Sequence[str]) -> None:
     """Let another process begin to read, where the call is a ``check``."""
     if words[:1] != ["check"]:
         return
-    from rellum.core.folder.ahead import begin
+    from rellum.core.folder.ahead_process import begin
 
     begin(os.path.join(_pack_of(words), ".rellum", "state.db"))
 

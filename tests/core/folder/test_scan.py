@@ -7,7 +7,7 @@ import tempfile
 import unittest
 from unittest import mock
 
-from rellum.core.folder import ahead, listing, scan, stamps, surroundings
+from rellum.core.folder import ahead, ahead_process, listing, scan, stamps, surroundings
 from rellum.core.pack.new_state import stamp_row
 from rellum.core.workers import run_both
 from tests.support import WorldTest, write_tree
@@ -83,7 +83,7 @@ class AheadTest(WorldTest):
 
     def setUp(self) -> None:
         super().setUp()
-        self.enterContext(mock.patch.object(ahead, "LARGE", 0))
+        self.enterContext(mock.patch.object(ahead_process, "LARGE", 0))
         self.world.add_release("tides", "1", {"data/sea.dat": b"tides", "mods/tides/a.dat": b"a"})
         self.make_applied()
         self.state = self.world.path("pack", ".rellum", "state.db")
@@ -96,29 +96,29 @@ class AheadTest(WorldTest):
             write_tree(self.world.path("game"), {name: b"foreign"})
         os.unlink(self.world.path("game", "data", "cables.dat"))
         plain = self.findings()
-        ahead.begin(self.state)
+        ahead_process.begin(self.state)
         self.assertIn(self.state, ahead._begun)
         self.assertEqual(self.findings(), plain)
         self.assertEqual(ahead._begun, {})
         self.assertEqual(len(plain), 3)
 
     def test_what_a_change_has_overtaken_does_not_count(self) -> None:
-        ahead.begin(self.state)
+        ahead_process.begin(self.state)
         self.world.restore_all()  # another state: what was begun is of the one before
         self.world.apply()
         self.assertEqual(self.findings(), [])
 
     def test_a_process_that_dies_is_done_without(self) -> None:
-        ahead.begin(self.state)
+        ahead_process.begin(self.state)
         begun = ahead._begun[self.state]
         os.kill(begun.child, 9)
         write_tree(self.world.path("game"), {"mods/b.dat": b"foreign"})
         self.assertEqual(self.findings(), ["@game/mods/b.dat"])
 
     def test_nothing_is_begun_without_a_state_or_with_a_journal(self) -> None:
-        ahead.begin(self.world.path("nowhere"))
+        ahead_process.begin(self.world.path("nowhere"))
         write_tree(self.world.path("pack"), {".rellum/journal": b""})
-        ahead.begin(self.state)
+        ahead_process.begin(self.state)
         self.assertEqual(ahead._begun, {})
 
 

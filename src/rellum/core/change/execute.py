@@ -40,12 +40,12 @@ from rellum.core.change.staging import Sources, stage_brought, stage_others
 from rellum.core.errors import BegunOnly, ChangeFailed, RellumError
 from rellum.core.last_word import Standing
 from rellum.core.notices import note
-from rellum.core.pack.checkpoints import PackTexts
 from rellum.core.pack.home import pack_texts
 from rellum.core.pack.originals import ChangedUnseen, FolderChanged
 from rellum.core.pack.site import Site
 from rellum.core.pack.standing import note_suspect
 from rellum.core.pack.state import new_id
+from rellum.core.pack.state_change import PackTexts
 from rellum.core.values.content import Content
 from rellum.core.values.paths import GAME, PlacePath, Roots, root_of, shown
 

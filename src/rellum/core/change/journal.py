@@ -46,10 +46,9 @@ from rellum.core.change.journal_lines import RESERVE, UNDO, line_of, read_lines
 from rellum.core.change.plan import ModeChange
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import Digest, hash_bytes
-from rellum.core.pack.checkpoints import BaselineChange, Before, PackTexts, SettingRow
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.kept_copies import Kept
-from rellum.core.pack.state_change import StateChange
+from rellum.core.pack.state_change import BaselineChange, Before, PackTexts, SettingRow, StateChange
 from rellum.core.values.content import Content, Laid
 from rellum.core.values.owners import owner_fields
 from rellum.core.values.paths import PlacePath, Roots

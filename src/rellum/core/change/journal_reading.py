@@ -13,8 +13,8 @@ from rellum.core.change.journal import FORMAT, Journal, PackChange, Step
 from rellum.core.change.journal_lines import Lines, Record, read_lines
 from rellum.core.errors import BegunOnly, UserError
 from rellum.core.hashing import Digest, hash_bytes
-from rellum.core.pack.checkpoints import PackTexts
 from rellum.core.pack.kept_copies import Kept
+from rellum.core.pack.state_change import PackTexts
 from rellum.core.values.content import Content, Laid
 from rellum.core.values.owners import FOREIGN, Owner, owner_of_text, owner_or_nobody
 from rellum.core.values.paths import PlacePath, Roots

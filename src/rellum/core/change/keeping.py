@@ -8,9 +8,9 @@ from collections.abc import Iterable, Iterator
 
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.hashing import hash_file
-from rellum.core.pack.checkpoints import SettingRow
 from rellum.core.pack.site import Site
 from rellum.core.pack.state import State
+from rellum.core.pack.state_change import SettingRow
 from rellum.core.values.content import Content
 from rellum.core.values.paths import PlacePath, Roots, below, is_in_game, is_text, root_of
 

@@ -12,8 +12,8 @@ from rellum.core.values.paths import PlacePath
 
 if TYPE_CHECKING:
     from rellum.core.layers.model import Brought
-    from rellum.core.pack.checkpoints import BaselineChange
     from rellum.core.pack.kept_copies import Kept
+    from rellum.core.pack.state_change import BaselineChange
 
 
 ModeChange = tuple[PlacePath, int, int]

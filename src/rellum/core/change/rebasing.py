@@ -23,13 +23,12 @@ from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Drift, Finding, GameUpdate
 from rellum.core.hashing import Digest, hash_file, sha256_file
-from rellum.core.pack.checkpoints import BaselineChange, Before
 from rellum.core.pack.game_now import identity_of
 from rellum.core.pack.new_state import BaselineRow
 from rellum.core.pack.session import Session
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import new_id
-from rellum.core.pack.state_change import StateChange
+from rellum.core.pack.state_change import BaselineChange, Before, StateChange
 from rellum.core.values.content import PLAIN_MODE, SHA256, UNKNOWN_SIZE, Content, Laid
 from rellum.core.values.owners import RELLUM, VANILLA
 from rellum.core.values.paths import GAME, PlacePath, is_in_game, is_text, parents

@@ -3,7 +3,7 @@
 A check of a large game is hardly more than reading sizes and times, and half of the wait for it would be
 for imports. The second process begins with the first part of the folder; when this process comes to it, it
 begins with the last part, until they meet. Which parts are taken stands in memory that both share; a part
-that both take at once is read twice, and no harm is done.
+that both take at once is read twice, and no harm is done. ``ahead_process`` begins it.
 
 Only a shortcut: what was read ahead counts if nothing was changed since by a Rellum (the last change is
 the same), and folders that differ are read again.
@@ -14,9 +14,6 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
-
-LARGE = 4_000_000
-"""Bytes of the state from which on a second process is worth its start: about 15,000 files."""
 
 MOST_PARTS = 4096
 """Parts beyond this are left to the first process."""
@@ -53,53 +50,14 @@ class Ahead(NamedTuple):
 _begun: dict[str, Ahead] = {}
 
 
-def begin(state_file: str) -> None:
-    """Begin reading the folder of the pack with this state, where that is worth it and can be done."""
-    try:
-        worth_it = os.path.getsize(state_file) >= LARGE
-    except OSError:
-        return
-    journal = os.path.join(os.path.dirname(state_file), "journal")
-    if not worth_it or not hasattr(os, "fork") or os.path.exists(journal):
-        return
-    claims = Claims()
-    read_end, write_end = os.pipe()
-    child = os.fork()
-    if child == 0:
-        os.close(read_end)
-        _read_as_child(state_file, claims, write_end)
-    os.close(write_end)
-    _begun[os.path.abspath(state_file)] = Ahead(child, read_end, claims)
+def note_begun(state_file: str, ahead: Ahead) -> None:
+    """Note that reading the folder of the pack with this state has begun."""
+    _begun[os.path.abspath(state_file)] = ahead
 
 
 def begun(state_file: str) -> Ahead | None:
     """Return what was begun for a state, once."""
     return _begun.pop(os.path.abspath(state_file), None)
-
-
-def _read_as_child(state_file: str, claims: Claims, write_end: int) -> None:
-    """Read parts from the first on, send what was found, and leave without the parent's clean-up."""
-    import pickle
-
-    try:
-        import sqlite3
-
-        from rellum.core.folder.scan import Scanner
-
-        database = sqlite3.connect(f"file:{_quoted(state_file)}?mode=ro", uri=True, timeout=0)
-        token = token_of(database)
-        scanner = Scanner(token[0], dict(database.execute("SELECT folder, rows FROM stamp")))
-        result = work(scanner.parts, claims, scanner.scan)
-        with open(write_end, "wb", closefd=False) as pipe:
-            pipe.write(pickle.dumps((token, result), pickle.HIGHEST_PROTOCOL))
-    except BaseException:  # the first process reads it all by itself then
-        pass
-    finally:
-        os._exit(0)
-
-
-def _quoted(path: str) -> str:
-    return os.path.abspath(path).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
 
 
 def token_of(database: Any) -> Token:

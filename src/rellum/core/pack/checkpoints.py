@@ -11,15 +11,13 @@ import sqlite3
 import time
 import zlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.rows import LAID_BASE, LAID_UNDER
+from rellum.core.pack.state_change import Before, PackTexts, SettingRow, StateChange
 from rellum.core.values.content import Content
 from rellum.core.values.paths import PlacePath
-
-if TYPE_CHECKING:
-    from rellum.core.pack.state_change import StateChange
 
 KEPT_IN_FULL = 10
 """So many of the newest checkpoints stay, whatever they are."""
@@ -39,26 +37,6 @@ NEEDED_BY_CHECKPOINTS = """
     UNION ALL SELECT base_digest FROM was_laid WHERE base_digest IS NOT NULL
     UNION ALL SELECT digest FROM setting UNION ALL SELECT digest FROM absorbing
 """
-
-PackTexts = tuple[tuple[str, str], ...]
-"""The texts of rellum.toml and rellum.lock by file name; one that is not named is not there."""
-
-BaselineChange = tuple[str, "tuple[Any, ...] | None"]
-"""A path and its new row of the table ``baseline``, or None where it is vanilla no longer."""
-
-SettingRow = tuple[PlacePath, Content]
-
-
-class Before(NamedTuple):
-    """What a change's checkpoint notes: what stood at each path touched, and the settings.
-
-    ``pack_texts`` are those that stand in the pack's folder; None where those that the folder was made
-    by are meant.
-    """
-
-    files: tuple[tuple[PlacePath, Content | None], ...] = ()
-    settings: tuple[SettingRow, ...] = ()
-    pack_texts: PackTexts | None = None
 
 
 class Checkpoint(NamedTuple):

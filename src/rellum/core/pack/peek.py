@@ -7,8 +7,9 @@ import sqlite3
 from collections.abc import Iterator
 from contextlib import closing
 
-from rellum.core.pack.checkpoints import Checkpoints, PackTexts
+from rellum.core.pack.checkpoints import Checkpoints
 from rellum.core.pack.home import PackHome
+from rellum.core.pack.state_change import PackTexts
 
 
 def lasting_texts(home: PackHome) -> Iterator[PackTexts]:

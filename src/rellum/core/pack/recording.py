@@ -4,19 +4,26 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Mapping
-from typing import TYPE_CHECKING
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING, Protocol
 
 from rellum.core.folder.stamps import join_rows, split_rows
 from rellum.core.pack.checkpoints import IDENTITY_COLUMNS
-from rellum.core.pack.rows import file_row, row_of
+from rellum.core.pack.rows import BaselineEntry, file_row, row_of
 from rellum.core.pack.schema import spelling_rows
-from rellum.core.values.content import Content
+from rellum.core.values.content import Content, Laid
 from rellum.core.values.paths import GAME, PlacePath, is_in_game
 
 if TYPE_CHECKING:
-    from rellum.core.pack.state import State
     from rellum.core.pack.state_change import StateChange
+
+
+class Rows(Protocol):
+    """The rows of an open state, as far as the stamps depend on them."""
+
+    def laid(self, paths: Iterable[PlacePath]) -> dict[PlacePath, Laid]: ...
+    def laid_below(self, folder: PlacePath) -> dict[PlacePath, Laid]: ...
+    def baseline(self, paths: Iterable[PlacePath]) -> dict[PlacePath, BaselineEntry]: ...
 
 
 def record_baseline(db: sqlite3.Connection, change: StateChange) -> None:
@@ -55,7 +62,7 @@ def update_own_folders(db: sqlite3.Connection, change: StateChange) -> None:
         db.executemany(table_change, [(path,) for path in folders])
 
 
-def update_stamps(state: State, db: sqlite3.Connection, change: StateChange) -> None:
+def update_stamps(state: Rows, db: sqlite3.Connection, change: StateChange) -> None:
     """Bring the stamps of the folders that the change touched up to date, and no others."""
     rows: dict[str, dict[str, str | None]] = {}
 

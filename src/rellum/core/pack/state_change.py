@@ -2,16 +2,33 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from rellum.core.pack.checkpoints import (
-    BaselineChange,
-    Before,
-    PackTexts,
-)
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.values.content import Content, Laid
 from rellum.core.values.paths import PlacePath
+
+PackTexts = tuple[tuple[str, str], ...]
+"""The texts of rellum.toml and rellum.lock by file name; one that is not named is not there."""
+
+
+BaselineChange = tuple[str, "tuple[Any, ...] | None"]
+"""A path and its new row of the table ``baseline``, or None where it is vanilla no longer."""
+
+
+SettingRow = tuple[PlacePath, Content]
+
+
+class Before(NamedTuple):
+    """What a change's checkpoint notes: what stood at each path touched, and the settings.
+
+    ``pack_texts`` are those that stand in the pack's folder; None where those that the folder was made
+    by are meant.
+    """
+
+    files: tuple[tuple[PlacePath, Content | None], ...] = ()
+    settings: tuple[SettingRow, ...] = ()
+    pack_texts: PackTexts | None = None
 
 
 class StateChange(NamedTuple):

@@ -20,12 +20,13 @@ from rellum.core.change.supplies import supplies, supply_contents, supply_from_s
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
 from rellum.core.nearest import nearest
-from rellum.core.pack.checkpoints import Before, Checkpoint, PackTexts
+from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import now
+from rellum.core.pack.state_change import Before, PackTexts
 from rellum.core.values.paths import PlacePath, shown
 from rellum.core.words import count_words
 

@@ -37,7 +37,6 @@ from rellum.core.folder.surroundings import warnings_for
 from rellum.core.hashing import Digest
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import find_catalogs
-from rellum.core.pack.checkpoints import BaselineChange
 from rellum.core.pack.home import PACK_FILE, PackHome, pack_texts
 from rellum.core.pack.marker import MARKER_PATH, marker_bytes, refuse_other_owner
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, remove_state, write_vanilla
@@ -47,6 +46,7 @@ from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id
+from rellum.core.pack.state_change import BaselineChange
 from rellum.core.progress import Listener, silent
 from rellum.core.values.ids import SheetId
 from rellum.core.values.owners import RELLUM
