@@ -25,6 +25,7 @@ from rellum.core.actions.mend.restore import RestoreResult, restore_all
 from rellum.core.actions.mend.rewind import RewindResult, make_checkpoint, rewind
 from rellum.core.actions.set_up.adopt import AdoptResult, adopt
 from rellum.core.change.recover import Recovered
+from rellum.core.change.request import Request
 from rellum.core.folder.model import Drift
 from rellum.core.folder.stamps import MARKER_NAME
 from rellum.core.layers.model import Brought, LayerEdit
@@ -200,42 +201,73 @@ class World:
         return self.path("downloads", name)
 
     def adopt(self) -> AdoptResult:
-        return adopt(self.path("pack"), self.path("game"), shelf_folder=self.path("shelf"))
+        return adopt(
+            Request(pack_folder=self.path("pack"), shelf_folder=self.path("shelf")),
+            self.path("game"),
+        )
 
     def take_all(self) -> tuple[TakeOutcome, ...]:
         folder = self.path("downloads")
         names = sorted(os.listdir(folder))
         archives = [os.path.join(folder, name) for name in names]
-        return take(self.path("pack"), archives, self.path("shelf"))
+        return take(
+            Request(pack_folder=self.path("pack"), shelf_folder=self.path("shelf")), archives
+        )
 
     def want(self, mod: str, range_text: str = "*") -> None:
-        want(self.path("pack"), mod, range_text)
+        want(Request(pack_folder=self.path("pack")), mod, range_text)
 
     def drop(self, mod: str) -> None:
-        drop(self.path("pack"), mod)
+        drop(Request(pack_folder=self.path("pack")), mod)
 
     def resolve(self, *, fresh: bool = False, mods: tuple[str, ...] = ()) -> ResolveResult:
         pack, shelf = self.path("pack"), self.path("shelf")
-        return resolve(pack, shelf, ignore_recovery, fresh=fresh, fresh_mods=mods)
+        return resolve(
+            Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery),
+            fresh=fresh,
+            fresh_mods=mods,
+        )
 
     def apply(self, disk: Disk | None = None) -> ApplyResult:
         shelf = self.path("shelf")
-        return apply(self.path("pack"), shelf, ignore_recovery, lambda _: True, disk)
+        return apply(
+            Request(
+                pack_folder=self.path("pack"),
+                shelf_folder=shelf,
+                on_recovered=ignore_recovery,
+                disk=disk,
+            ),
+            lambda _: True,
+        )
 
     def restore_all(self, disk: Disk | None = None, *, source: str = "") -> RestoreResult:
-        return restore_all(self.path("pack"), ignore_recovery, lambda _: True, disk, source)
+        return restore_all(
+            Request(pack_folder=self.path("pack"), on_recovered=ignore_recovery, disk=disk),
+            lambda _: True,
+            source,
+        )
 
     def rewind(
         self, name: str = "", *, good: bool = False, disk: Disk | None = None, source: str = ""
     ) -> RewindResult:
         pack = self.path("pack")
-        return rewind(pack, name, good, ignore_recovery, lambda _: True, disk, source)
+        return rewind(
+            Request(pack_folder=pack, on_recovered=ignore_recovery, disk=disk),
+            name,
+            good,
+            lambda _: True,
+            source,
+        )
 
     def checkpoint(self, name: str = "", *, good: bool = False) -> Checkpoint:
-        return make_checkpoint(self.path("pack"), name, good, ignore_recovery).checkpoint
+        return make_checkpoint(
+            Request(pack_folder=self.path("pack"), on_recovered=ignore_recovery), name, good
+        ).checkpoint
 
     def check(self, *, deep: bool = False) -> Drift:
-        return check(self.path("pack"), ignore_recovery, deep=deep)
+        return check(
+            Request(pack_folder=self.path("pack"), on_recovered=ignore_recovery), deep=deep
+        )
 
     def game(self, *, times: bool = False) -> dict[str, Entry]:
         """Return the game folder; and what the player has elsewhere, as ``outside/…``."""

@@ -16,6 +16,7 @@ from collections.abc import Callable
 
 from rellum.core.actions.gather.vet import vet_catalog
 from rellum.core.archives.checksums import read_checksums
+from rellum.core.change.request import Request
 from rellum.core.fetching.metalink import ListedFile, metalink_text, read_metalink
 from rellum.core.folder.baselines import parse_sums
 from rellum.core.pack.home import PackHome
@@ -95,7 +96,9 @@ class Readers:
             "sums": os.path.join(folder, "a.sha256"),
             "checksums": os.path.join(folder, "b.sha256"),
         }
-        vet = lambda: vet_catalog(self.pack.folder, (self.catalog,), "fathomline")  # noqa: E731
+        vet = lambda: vet_catalog(
+            Request(pack_folder=self.pack.folder), (self.catalog,), "fathomline"
+        )
         self.read: dict[str, Callable[[], object]] = {
             "sheet": vet,
             "card": vet,

@@ -16,6 +16,7 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from rellum.core.actions.mend.rewind import list_checkpoints
+from rellum.core.change.request import Request
 from rellum.core.pack.home import PackHome, pack_texts
 from tests.core.change.test_interruption import Stage, first_apply, rewound, swept
 from tests.support import (
@@ -219,7 +220,10 @@ class KilledTest(Struck):
 
         def look_for_name() -> None:
             names = [
-                each.name for each in list_checkpoints(self.world.path("pack"), ignore_recovery)
+                each.name
+                for each in list_checkpoints(
+                    Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery)
+                )
             ]
             self.assertEqual(self.world.run("checkpoint", "calm").returncode, 0)
             self.assertLessEqual(names.count("calm"), 1)

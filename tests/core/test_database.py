@@ -10,6 +10,7 @@ import unittest
 from rellum.core.actions.gather.mend_index import mend_index
 from rellum.core.actions.gather.shelf import check as check_shelf
 from rellum.core.actions.set_up.rebuild import rebuild
+from rellum.core.change.request import Request
 from rellum.core.database import SEAL, Seal
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.open_state import open_state
@@ -70,7 +71,14 @@ class FlippedBitsTest(WorldTest):
                 self.assertEqual(
                     (self.world.game(), snapshot(home.originals_folder)), (before, kept)
                 )
-        rebuild(home.folder, self.world.path("game"), self.world.path("shelf"), ignore_recovery)
+        rebuild(
+            Request(
+                pack_folder=home.folder,
+                shelf_folder=self.world.path("shelf"),
+                on_recovered=ignore_recovery,
+            ),
+            self.world.path("game"),
+        )
         self.assertEqual(self.world.check().findings, ())
         self.assertEqual(without_marker(self.world.game()), without_marker(before))
         self.world.restore_all()

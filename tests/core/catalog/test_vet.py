@@ -6,6 +6,7 @@ import os
 import unittest
 
 from rellum.core.actions.gather.vet import vet_catalog
+from rellum.core.change.request import Request
 from tests.support import WorldTest, write_tree
 
 # What stands in a card's only release -> what is told of it.
@@ -67,7 +68,11 @@ class VetTest(WorldTest):
         self.write({f"cards/{mod}.toml": text})
 
     def faults(self) -> list[str]:
-        return list(vet_catalog(self.world.path("pack"), [self.world.path("catalog")]).faults)
+        return list(
+            vet_catalog(
+                Request(pack_folder=self.world.path("pack")), [self.world.path("catalog")]
+            ).faults
+        )
 
     def assert_one(self, words: str) -> None:
         found = self.faults()

@@ -10,6 +10,7 @@ import unittest
 from rellum.core.actions.mend.interrupted import MendResult, mend_interrupted
 from rellum.core.change.journal_reading import JournalDamaged
 from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.pack.disk import Disk
 from tests.core.change.test_interruption import SCENARIOS, Stage
 from tests.support import Entry, WorldTest, ignore_recovery, snapshot, without_marker
@@ -66,12 +67,17 @@ class DamagedJournalTest(WorldTest):
         found = without_marker(world.game())
         with (
             self.assertRaises(JournalDamaged),
-            open_pack(world.path("pack"), ignore_recovery),
+            open_pack(Request(pack_folder=world.path("pack"))),
         ):
             pass
         self.assertEqual(without_marker(world.game()), found)
         result = mend_interrupted(
-            world.path("pack"), world.path("shelf"), ignore_recovery, lambda _: True
+            Request(
+                pack_folder=world.path("pack"),
+                shelf_folder=world.path("shelf"),
+                on_recovered=ignore_recovery,
+            ),
+            lambda _: True,
         )
         assert result.mended
         if result.mended.is_done is not None:

@@ -13,6 +13,7 @@ from functools import partial
 from rellum.core.actions.mend.repair import restore_damaged
 from rellum.core.actions.mend.sweep import sweep
 from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.errors import RellumError
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import PackHome, pack_texts
@@ -173,7 +174,11 @@ def swept(world: World) -> Action:
     write_tree(
         world.path("game"), {"mods/mine/a.txt": b"mine", "data/b.txt": b"mine", "c.txt": b"c"}
     )
-    return lambda w, disk: sweep(w.path("pack"), (), ignore_recovery, lambda _: True, disk)
+    return lambda w, disk: sweep(
+        Request(pack_folder=w.path("pack"), on_recovered=ignore_recovery, disk=disk),
+        (),
+        lambda _: True,
+    )
 
 
 def repaired(world: World) -> Action:
@@ -186,7 +191,11 @@ def repaired(world: World) -> Action:
     os.unlink(world.path("game", "data", "sea.dat"))
     shelf, copy = world.path("shelf"), world.path("copy")
     return lambda w, disk: restore_damaged(
-        w.path("pack"), shelf, ignore_recovery, lambda _: True, source=copy, disk=disk
+        Request(
+            pack_folder=w.path("pack"), shelf_folder=shelf, on_recovered=ignore_recovery, disk=disk
+        ),
+        lambda _: True,
+        source=copy,
     )
 
 
@@ -245,7 +254,7 @@ class Stage:
         return run_in_child(lambda: self.action(self.world, KillingDisk(step)))
 
     def recover(self, disk: Disk | None = None) -> None:
-        with open_pack(self.world.path("pack"), ignore_recovery, disk):
+        with open_pack(Request(pack_folder=self.world.path("pack"), disk=disk)):
             pass
 
 

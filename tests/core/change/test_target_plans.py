@@ -16,6 +16,7 @@ from rellum.core.actions.change.apply import preview
 from rellum.core.actions.mend.kept import list_kept
 from rellum.core.change.execute import RolledBack
 from rellum.core.change.readiness import CannotWrite, NoSpace
+from rellum.core.change.request import Request
 from rellum.core.layers.target import LayerClash
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.standing import CannotLay
@@ -137,7 +138,9 @@ class ApplyTest(WorldTest):
         self.world.resolve()
         self.world.apply()
         self.assertFalse(os.path.exists(self.world.path("game", "data", "sea.dat")))
-        [kept] = list_kept(self.world.path("pack"), ignore_recovery)
+        [kept] = list_kept(
+            Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery)
+        )
         with open(self.world.path("pack", ".rellum", "originals", kept.kept.digest), "rb") as file:
             self.assertEqual(file.read(), b"tuned by hand")
 
@@ -183,7 +186,7 @@ class ApplyTest(WorldTest):
         self.world.restore_all()
         self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
         [copy] = list_kept(
-            self.world.path("pack"), ignore_recovery
+            Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery)
         )  # what lay under it is not lost
         self.assertEqual((copy.kept.path, copy.is_there), ("@game/data/sea.dat", True))
 
@@ -238,9 +241,13 @@ class ApplyTest(WorldTest):
         self.world.add_release("swell", "1", {"data/cables.dat": b"s"})
         self.make_resolved()
         pack, shelf = self.world.path("pack"), self.world.path("shelf")
-        linked = preview(pack, shelf, ignore_recovery).space.needed
+        linked = preview(
+            Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery)
+        ).space.needed
         os.link(self.world.path("game", "data", "cables.dat"), self.world.path("second"))
-        copied = preview(pack, shelf, ignore_recovery).space.needed
+        copied = preview(
+            Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery)
+        ).space.needed
         self.assertEqual(copied - linked, len(VANILLA["data/cables.dat"]))
 
     def test_a_folder_that_cannot_be_written_or_is_not_free(self) -> None:

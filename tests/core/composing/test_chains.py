@@ -6,6 +6,7 @@ import hashlib
 import os
 import unittest
 
+from rellum.core.change.request import Request
 from rellum.core.composing.needed import MissingArchives
 from rellum.core.shelf.store import Shelf
 from tests.support import WorldTest, zip_bytes
@@ -41,7 +42,8 @@ class ChainsTest(WorldTest):
         from rellum.core.actions.gather.take import take
 
         take(
-            self.world.path("pack"), [self.files[name] for name in names], self.world.path("shelf")
+            Request(pack_folder=self.world.path("pack"), shelf_folder=self.world.path("shelf")),
+            [self.files[name] for name in names],
         )
 
     def missing(self) -> set[str]:

@@ -6,6 +6,7 @@ import os
 import unittest
 
 from rellum.core.actions.mend.kept import list_kept
+from rellum.core.change.request import Request
 from rellum.core.composing.settling import UnsettledSettings
 from rellum.core.errors import UserError
 from rellum.core.hashing import hash_bytes
@@ -215,7 +216,10 @@ class CarryTest(WorldTest):
             self.assertIn(f"mods/t/own/{name}", result.stdout)
         self.assertEqual(self.world.game(), {**first, **self.marker()})
         kept_paths = [
-            each.kept.path for each in list_kept(self.world.path("pack"), ignore_recovery)
+            each.kept.path
+            for each in list_kept(
+                Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery)
+            )
         ]
         self.assertEqual(len(kept_paths), len(set(kept_paths)), kept_paths)
         # The mod comes back, and with it what the user had there.

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
+from rellum.core.change.request import OnRecovered, Request
 from rellum.core.errors import UserError
 from rellum.core.pack.folder_rules import NOTE, FolderRules, read_rules
 from rellum.core.pack.home import PackHome, pack_home
@@ -17,8 +18,6 @@ from rellum.core.pack.state import LAID_SINCE, Adopted, State, StateFault
 from rellum.core.values.paths import PlacePath, Roots
 
 if TYPE_CHECKING:
-    from rellum.core.change.recover import Recovered
-    from rellum.core.pack.disk import Disk
     from rellum.core.pack.site import Site
 
 
@@ -28,27 +27,18 @@ class GameGone(UserError):
     code = "game-gone"
 
 
-OnRecovered = Callable[["Recovered"], None]
-
-
 @contextmanager
 def open_pack(
-    folder: str,
-    on_recovered: OnRecovered,
-    disk: Disk | None = None,
-    *,
-    even_if_running: bool = False,
-    making_anew: bool = False,
-    leaves_journal: bool = False,
+    request: Request, *, making_anew: bool = False, leaves_journal: bool = False
 ) -> Iterator[Session]:
-    """Hold the pack in ``folder`` until the block ends; an interrupted change is ended first.
+    """Hold a pack until the block ends; an interrupted change is ended first.
 
     ``making_anew``: its state is being made anew by this process. ``leaves_journal``: the caller sees to that
     change.
 
     Raises NoPack, StateFault, PackBusy, GameGone, StillBroken.
     """
-    home = pack_home(folder)
+    home = pack_home(request.pack_folder)
     if not os.path.isfile(home.state_file):
         open_state(home).close()  # raises, with the reason
     if os.path.isdir(home.waiting_store) and not making_anew:
@@ -68,9 +58,9 @@ def open_pack(
                 adopted=adopted,
                 state=state,
                 roots=laid_in,
-                disk=disk,
+                disk=request.disk,
                 rules=FolderRules(),
-                even_if_running=even_if_running,
+                even_if_running=request.even_if_running,
             )
             if not os.path.exists(home.vanilla_file):  # a pack of an older Rellum
                 from rellum.core.pack.new_state import write_vanilla
@@ -80,7 +70,7 @@ def open_pack(
             if os.path.exists(home.journal_file):
                 state.refuse_damaged()
                 if not leaves_journal:
-                    _recover(opened.site, on_recovered)
+                    _recover(opened.site, request.on_recovered)
             yield _with_rules(opened)
             state.refuse_damaged()  # what was read of it may not be so
         except Exception as error:

@@ -11,6 +11,7 @@ from rellum.core.actions.change.apply import apply, preview
 from rellum.core.actions.mend.repair import restore_damaged
 from rellum.core.actions.mend.rewind import NeedsOldGame
 from rellum.core.actions.mend.sweep import sweep
+from rellum.core.change.request import Request
 from rellum.core.errors import NoAnswer
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.open_state import open_state
@@ -79,7 +80,11 @@ class GameUpdateTest(WorldTest):
                 self.assertEqual(causes["@game/mods/mine.txt"], "foreign-shared")
                 self.assertEqual(causes["@game/data/cables.dat"], "game-update")
                 planned = preview(
-                    self.world.path("pack"), self.world.path("shelf"), ignore_recovery
+                    Request(
+                        pack_folder=self.world.path("pack"),
+                        shelf_folder=self.world.path("shelf"),
+                        on_recovered=ignore_recovery,
+                    )
                 )
                 assert planned.rebase
                 self.assertEqual(self.state_version(), "1.6.0")  # a preview changes nothing
@@ -117,8 +122,12 @@ class GameUpdateTest(WorldTest):
         self.update_game()
         pack, shelf = self.world.path("pack"), self.world.path("shelf")
         copy = self.world.path("copy")
-        restore_damaged(pack, shelf, ignore_recovery, lambda _: True, source=copy)
-        sweep(pack, (), ignore_recovery, lambda _: True)
+        restore_damaged(
+            Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery),
+            lambda _: True,
+            source=copy,
+        )
+        sweep(Request(pack_folder=pack, on_recovered=ignore_recovery), (), lambda _: True)
         self.assertEqual(self.world.game(), self.before)
         self.assertEqual(self.world.check(deep=True).findings, ())
 
@@ -139,9 +148,17 @@ class GameUpdateTest(WorldTest):
             self.world.path("game", "expansions", "ice.dat")
         )  # by which the expansion is known
         pack, shelf = self.world.path("pack"), self.world.path("shelf")
-        self.assertIsNone(preview(pack, shelf, ignore_recovery).rebase)
+        self.assertIsNone(
+            preview(
+                Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery)
+            ).rebase
+        )
         self.assertEqual({each.cause for each in self.world.check().findings}, DAMAGED)
-        apply(pack, shelf, ignore_recovery, lambda _: True, take_update=True)
+        apply(
+            Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery),
+            lambda _: True,
+            take_update=True,
+        )
         self.assertEqual(self.world.check(deep=True).findings, ())
         state = open_state(PackHome(pack))
         self.addCleanup(state.close)
@@ -156,7 +173,13 @@ class GameUpdateTest(WorldTest):
         self.make_applied()
         self.assertEqual(self.world.check().findings, ())
         self.assertIsNone(
-            preview(self.world.path("pack"), self.world.path("shelf"), ignore_recovery).rebase
+            preview(
+                Request(
+                    pack_folder=self.world.path("pack"),
+                    shelf_folder=self.world.path("shelf"),
+                    on_recovered=ignore_recovery,
+                )
+            ).rebase
         )
 
     def test_what_breaks_is_said_and_nothing_is_changed(self) -> None:
@@ -173,7 +196,13 @@ class GameUpdateTest(WorldTest):
         self.know_baseline()
         self.update_game()
         write_tree(self.world.path("game"), {"data/sea.dat": b"tides"})  # the update left it
-        planned = preview(self.world.path("pack"), self.world.path("shelf"), ignore_recovery)
+        planned = preview(
+            Request(
+                pack_folder=self.world.path("pack"),
+                shelf_folder=self.world.path("shelf"),
+                on_recovered=ignore_recovery,
+            )
+        )
         assert planned.rebase
         self.assertEqual(planned.rebase.lacking, ("@game/data/sea.dat",))
 

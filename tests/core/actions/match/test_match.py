@@ -17,6 +17,7 @@ from rellum.core.actions.match.resolve import NoLineUpExists
 from rellum.core.actions.match.wants import BadOption, UnknownRelease, hold, let_go, want
 from rellum.core.actions.match.why import why
 from rellum.core.catalog.tables import FileFaults
+from rellum.core.change.request import Request
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.pack_file import read_pack_file
@@ -74,7 +75,7 @@ class MatchTest(WorldTest):
 
     def test_notes_to_check_by_hand_and_optional_wants(self) -> None:
         self.world.want("flags")
-        want(self.pack(), "tides", ">=2", optional=True)
+        want(Request(pack_folder=self.pack()), "tides", ">=2", optional=True)
         result = self.world.resolve()
         self.assertEqual(result.notes, (("flags", "a driver from 2023"),))
         self.assertEqual(result.left_out, ("tides",))
@@ -85,7 +86,12 @@ class MatchTest(WorldTest):
         with self.assertRaises(NoLineUpExists) as caught:
             self.world.resolve()
         self.assertIn("move to game 1.7.0", caught.exception.hint)
-        record_trial(self.pack(), ignore_recovery, "works", ["keel@3.0"], note='so "calm"')
+        record_trial(
+            Request(pack_folder=self.pack(), on_recovered=ignore_recovery),
+            "works",
+            ["keel@3.0"],
+            note='so "calm"',
+        )
         with self.assertRaises(NoLineUpExists) as caught:
             self.world.resolve()
         self.assertIn("trust what was tried", caught.exception.hint)
@@ -105,41 +111,56 @@ class MatchTest(WorldTest):
 
     def test_a_trial_of_what_is_not_there(self) -> None:
         with self.assertRaises(NoLineUp):
-            record_trial(self.pack(), ignore_recovery, "works")
+            record_trial(Request(pack_folder=self.pack(), on_recovered=ignore_recovery), "works")
         with self.assertRaises(UnknownRelease):
-            record_trial(self.pack(), ignore_recovery, "works", ["keel@9"])
+            record_trial(
+                Request(pack_folder=self.pack(), on_recovered=ignore_recovery), "works", ["keel@9"]
+            )
         self.world.resolve()
         with self.assertRaises(BadTrial):
-            record_trial(self.pack(), ignore_recovery, "works", ["keel"])
+            record_trial(
+                Request(pack_folder=self.pack(), on_recovered=ignore_recovery), "works", ["keel"]
+            )
         for game in ("the newest", "soon", "1.9.0"):
             with self.assertRaises(BadTrial):
-                record_trial(self.pack(), ignore_recovery, "works", ["keel@3.0"], game=game)
+                record_trial(
+                    Request(pack_folder=self.pack(), on_recovered=ignore_recovery),
+                    "works",
+                    ["keel@3.0"],
+                    game=game,
+                )
         self.assertFalse(os.path.exists(PackHome(self.pack()).trials_file))
         write_tree(self.pack(), {"trials.toml": b'[[trial]]\noutcome = "sinks"\n'})
         with self.assertRaises(FileFaults):
-            record_trial(self.pack(), ignore_recovery, "works", ["keel@3.0"])
+            record_trial(
+                Request(pack_folder=self.pack(), on_recovered=ignore_recovery),
+                "works",
+                ["keel@3.0"],
+            )
 
     def test_why(self) -> None:
         self.world.want("tides")
-        hold(self.pack(), "tides", "1.0", "1.1 makes waves")
+        hold(Request(pack_folder=self.pack()), "tides", "1.0", "1.1 makes waves")
         self.world.resolve()
-        answer = why(self.pack(), ignore_recovery, "tides")
+        answer = why(Request(pack_folder=self.pack(), on_recovered=ignore_recovery), "tides")
         self.assertEqual([each.text for each in answer.asked_by], ["the pack wants tides"])
         self.assertIn("holds it at 1.0 (1.1 makes waves)", answer.fixed_by[0].text)
         self.assertEqual(
             {each.release.version.text: each.brief for each in answer.answers},
             {"2.0": "held at 1.0: 1.1 makes waves", "1.1": "held at 1.0: 1.1 makes waves"},
         )
-        self.assertEqual(let_go(self.pack(), "tides"), "1.0")
-        newer = why(self.pack(), ignore_recovery, "tides", "1.1").answers[0]
+        self.assertEqual(let_go(Request(pack_folder=self.pack()), "tides"), "1.0")
+        newer = why(
+            Request(pack_folder=self.pack(), on_recovered=ignore_recovery), "tides", "1.1"
+        ).answers[0]
         self.assertTrue(newer.outcome.is_free)
-        needed = why(self.pack(), ignore_recovery, "keel")
+        needed = why(Request(pack_folder=self.pack(), on_recovered=ignore_recovery), "keel")
         self.assertEqual([each.text for each in needed.asked_by], ["tides 1.0 needs keel >=2, <3"])
-        absent = why(self.pack(), ignore_recovery, "flags")
+        absent = why(Request(pack_folder=self.pack(), on_recovered=ignore_recovery), "flags")
         self.assertIsNone(absent.chosen)
         self.assertTrue(absent.answers[0].outcome.reason is None)
         with self.assertRaises(UnknownRelease):
-            why(self.pack(), ignore_recovery, "tides", "7")
+            why(Request(pack_folder=self.pack(), on_recovered=ignore_recovery), "tides", "7")
         result = self.world.run("why", "tides", "2.0")
         self.assertIn("tides 2.0: cannot be taken: needs keel >=3", result.stdout)
         self.assertIn("cards/keel.toml", result.stdout)
@@ -148,7 +169,10 @@ class MatchTest(WorldTest):
         self.world.want("tides", "<=1.1")
         self.world.resolve()
         told = {
-            each.release.mod: each.brief for each in news(self.pack(), ignore_recovery).releases
+            each.release.mod: each.brief
+            for each in news(
+                Request(pack_folder=self.pack(), on_recovered=ignore_recovery)
+            ).releases
         }
         self.assertEqual(told, {"keel": "is for game >=1.7", "tides": "the pack wants tides <=1.1"})
         self.add("keel", "2.5", 'game = "<1.7"')
@@ -164,7 +188,7 @@ class MatchTest(WorldTest):
         self.world.want("tides")
         self.world.want("anchor")
         self.world.resolve()
-        result = outlook(self.pack(), ignore_recovery)
+        result = outlook(Request(pack_folder=self.pack(), on_recovered=ignore_recovery))
         by_game = {each.game.text: each for each in result.versions}
         self.assertEqual(by_game["1.6.0"].give_up, ())
         self.assertEqual([one.mod for one in by_game["1.7.0"].give_up or ()], ["anchor"])
@@ -217,7 +241,7 @@ class MatchTest(WorldTest):
         )
         for options in ({"cloth": ("tin",)}, {"size": ("xl",)}, {"cloth": ("silk", "wool")}):
             with self.assertRaises(BadOption):
-                want(self.pack(), "flags", options=options)
+                want(Request(pack_folder=self.pack()), "flags", options=options)
         self.edit_pack("wool", "tin")
         with self.assertRaisesRegex(FileFaults, "rellum.toml"):
             self.world.resolve()

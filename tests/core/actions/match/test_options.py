@@ -7,6 +7,7 @@ from unittest import mock
 
 from rellum.core.actions.match.resolve import resolve
 from rellum.core.actions.match.wants import want
+from rellum.core.change.request import Request
 from rellum.core.errors import NoAnswer
 from tests.support import WorldTest, ignore_recovery
 
@@ -53,7 +54,7 @@ class OptionsTest(WorldTest):
         return self.world.game()["textures/sea.tex"].content
 
     def choose(self, choice: str) -> None:
-        want(self.world.path("pack"), "tides", options={"quality": (choice,)})
+        want(Request(pack_folder=self.world.path("pack")), "tides", options={"quality": (choice,)})
 
     def test_a_changed_choice_lays_only_the_difference(self) -> None:
         self.make()
@@ -83,12 +84,15 @@ class OptionsTest(WorldTest):
             return "high"
 
         pack, shelf = self.world.path("pack"), self.world.path("shelf")
-        first = resolve(pack, shelf, ignore_recovery)
+        first = resolve(Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery))
         self.assertEqual([(mod, group.id) for mod, group in first.unchosen], [("tides", "quality")])
         told = self.world.run("resolve").stdout
         self.assertIn("rellum want tides --option quality=low", told)
         for _ in range(2):
-            result = resolve(pack, shelf, ignore_recovery, choose=answer)
+            result = resolve(
+                Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery),
+                choose=answer,
+            )
             self.assertEqual(result.unchosen, ())
         self.assertEqual(asked, ["tides quality"])
         self.world.apply()

@@ -7,6 +7,7 @@ import unittest
 
 from rellum.core.actions.match.resolve import NoLineUpExists, resolve
 from rellum.core.actions.match.wants import BadRange
+from rellum.core.change.request import Request
 from rellum.core.folder.scan import scan_stamps
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp
@@ -39,7 +40,12 @@ class ResolveTest(WorldTest):
         self.world.add_release("tides", "2.0", {"mods/a": b"two"})
         self.assertEqual(self.world.resolve().lock.releases[0].version, "1.0")
         fresh = resolve(
-            self.world.path("pack"), self.world.path("shelf"), ignore_recovery, fresh=True
+            Request(
+                pack_folder=self.world.path("pack"),
+                shelf_folder=self.world.path("shelf"),
+                on_recovered=ignore_recovery,
+            ),
+            fresh=True,
         )
         self.assertEqual(fresh.lock.releases[0].version, "2.0")
         assert fresh.before

@@ -12,6 +12,7 @@ from rellum.core.actions.mend.absorb import absorb, begin
 from rellum.core.actions.mend.guard import NothingToGuard, guard
 from rellum.core.actions.mend.own_mod import Absorbing, CannotAbsorb
 from rellum.core.actions.mend.sweep import NothingSwept, bring_back, list_sweeps, sweep
+from rellum.core.change.request import Request
 from rellum.core.change.running import GameRunning
 from tests.support import VANILLA, Entry, WorldTest, ignore_recovery, without_marker, write_tree
 
@@ -23,7 +24,12 @@ class AbsorbTest(WorldTest):
 
     def absorb(self, name: str = "mine", *paths: str) -> Absorbing:
         pack, shelf = self.world.path("pack"), self.world.path("shelf")
-        return absorb(pack, shelf, name, paths, ignore_recovery, lambda _: True)[0]
+        return absorb(
+            Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery),
+            name,
+            paths,
+            lambda _: True,
+        )[0]
 
     def break_things(self) -> None:
         """As an installer does: change vanilla and a mod, add, and take away."""
@@ -54,7 +60,7 @@ class AbsorbTest(WorldTest):
         for name in ("a[1].dat", "a1.dat", "[ab].dat", "b.dat", "**"):
             self.world.write_game(f"data/{name}", name.encode())
         self.world.adopt()
-        begin(self.world.path("pack"), ignore_recovery)
+        begin(Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery))
         for name in ("a[1].dat", "[ab].dat", "**"):
             os.unlink(self.world.path("game", "data", name))
         after = self.files()
@@ -70,7 +76,7 @@ class AbsorbTest(WorldTest):
     def test_what_a_program_did_comes_and_goes_like_any_mod(self) -> None:
         self.make_world()
         applied = self.world.game()
-        begin(self.world.path("pack"), ignore_recovery)
+        begin(Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery))
         self.break_things()
         changed = self.world.game()
         planned = self.absorb()
@@ -100,7 +106,7 @@ class AbsorbTest(WorldTest):
             self.absorb()
         self.break_things()
         with self.assertRaises(CannotAbsorb):  # begun too late
-            begin(self.world.path("pack"), ignore_recovery)
+            begin(Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery))
         with self.assertRaisesRegex(CannotAbsorb, "already has a mod 'tides'"):
             self.absorb("tides")
         self.absorb("mine", "tool")
@@ -119,7 +125,9 @@ class AbsorbTest(WorldTest):
         with open(odd, "wb"):
             pass
         pack = self.world.path("pack")
-        planned, done = sweep(pack, (), ignore_recovery, lambda _: True)
+        planned, done = sweep(
+            Request(pack_folder=pack, on_recovered=ignore_recovery), (), lambda _: True
+        )
         self.assertTrue(done)
         self.assertEqual(
             [why for _, why in planned.left],
@@ -128,23 +136,23 @@ class AbsorbTest(WorldTest):
         os.unlink(odd)
         os.unlink(self.world.path("game", "link"))
         self.assertEqual(self.world.game(), applied)
-        [swept] = list_sweeps(pack, ignore_recovery)
+        [swept] = list_sweeps(Request(pack_folder=pack, on_recovered=ignore_recovery))
         self.assertEqual(swept.files, ("@game/mods/mine.txt", "@game/tool/deep/x"))
         write_tree(self.world.path("game"), {"mods/mine.txt": b"another"})
-        _, taken = bring_back(pack, "last", ignore_recovery)
+        _, taken = bring_back(Request(pack_folder=pack, on_recovered=ignore_recovery), "last")
         self.assertEqual(taken, ("@game/mods/mine.txt",))
         self.assertEqual(self.world.game()["tool/deep/x"].content, b"x")
         os.unlink(self.world.path("game", "mods", "mine.txt"))
-        bring_back(pack, swept.name, ignore_recovery)
+        bring_back(Request(pack_folder=pack, on_recovered=ignore_recovery), swept.name)
         self.assertEqual(self.world.game()["mods/mine.txt"].content, b"mine")
         with self.assertRaises(NothingSwept):
-            bring_back(pack, "last", ignore_recovery)
+            bring_back(Request(pack_folder=pack, on_recovered=ignore_recovery), "last")
 
     def test_the_guard_keeps_modes_and_tells_when_it_is_broken(self) -> None:
         self.make_world()
         pack = self.world.path("pack")
         with self.assertRaises(NothingToGuard):
-            guard(pack, True, ignore_recovery)
+            guard(Request(pack_folder=pack, on_recovered=ignore_recovery), True)
         write_tree(self.world.path("player"), {"updates.list": b"list"})
         self.world.change_sheet(
             places='store = "{documents}/F"', game='store-files = ["@game/version.txt", "@store/*"]'
@@ -154,13 +162,15 @@ class AbsorbTest(WorldTest):
         os.chmod(files[0], 0o664)
         before = [stat.S_IMODE(os.stat(file).st_mode) for file in files]
         for _ in range(2):  # guarding twice keeps the first modes
-            self.assertEqual(len(guard(pack, True, ignore_recovery).files), 2)
+            self.assertEqual(
+                len(guard(Request(pack_folder=pack, on_recovered=ignore_recovery), True).files), 2
+            )
         self.assertFalse(any(os.stat(file).st_mode & 0o222 for file in files))
         os.chmod(files[0], 0o644)
         found = self.world.check().guard
         assert found
         self.assertIn("@game/version.txt", found.broken)
-        guard(pack, False, ignore_recovery)
+        guard(Request(pack_folder=pack, on_recovered=ignore_recovery), False)
         self.assertEqual([stat.S_IMODE(os.stat(file).st_mode) for file in files], before)
         self.assertIsNone(self.world.check().guard)
 

@@ -7,6 +7,7 @@ import unittest
 
 from rellum.core.actions.mend.repair import restore_damaged
 from rellum.core.actions.mend.restore import RestoreResult, restore_paths
+from rellum.core.change.request import Request
 from rellum.core.change.supplies import NoSupply
 from rellum.core.values.paths import PlacePath
 from tests.support import VANILLA, WorldTest, ignore_recovery, write_tree, zip_bytes
@@ -21,7 +22,11 @@ class RepairTest(WorldTest):
 
     def repair(self, source: str = "") -> RestoreResult:
         pack, shelf = self.world.path("pack"), self.world.path("shelf")
-        return restore_damaged(pack, shelf, ignore_recovery, lambda _: True, source=source)
+        return restore_damaged(
+            Request(pack_folder=pack, shelf_folder=shelf, on_recovered=ignore_recovery),
+            lambda _: True,
+            source=source,
+        )
 
     def causes(self) -> dict[str, str]:
         return {
@@ -101,10 +106,20 @@ class RepairTest(WorldTest):
         )
         os.unlink(self.world.path("game", "data", "cables.dat"))
         pack, archive = self.world.path("pack"), self.world.path("backup.zip")
-        restore_paths(pack, ["data/cables.dat"], ignore_recovery, lambda _: True, archive)
+        restore_paths(
+            Request(pack_folder=pack, on_recovered=ignore_recovery),
+            ["data/cables.dat"],
+            lambda _: True,
+            archive,
+        )
         self.assertEqual(self.world.game(), self.applied)
         self.world.write_game("data/cables.dat", b"other")
-        refused = restore_paths(pack, ["data"], ignore_recovery, lambda _: False, archive)
+        refused = restore_paths(
+            Request(pack_folder=pack, on_recovered=ignore_recovery),
+            ["data"],
+            lambda _: False,
+            archive,
+        )
         self.assertFalse(refused.done)
         self.assertEqual(self.world.game()["data/cables.dat"].content, b"other")
         self.assert_store_holds_what_is_needed()

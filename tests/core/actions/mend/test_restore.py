@@ -18,6 +18,7 @@ from rellum.core.actions.mend.restore import (
     restore_paths,
 )
 from rellum.core.change.readiness import NoSpace
+from rellum.core.change.request import Request
 from tests.support import VANILLA, World, WorldTest, ignore_recovery, snapshot, write_tree
 
 
@@ -31,7 +32,11 @@ class RestoreTest(WorldTest):
         self.make_applied()
 
     def paths(self, *paths: str) -> RestoreResult:
-        return restore_paths(self.world.path("pack"), paths, ignore_recovery, lambda _: True)
+        return restore_paths(
+            Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery),
+            paths,
+            lambda _: True,
+        )
 
     def content(self, name: str) -> bytes | None:
         try:
@@ -64,19 +69,27 @@ class RestoreTest(WorldTest):
 
     def test_a_mod_and_only_that(self) -> None:
         result = restore_mod(
-            self.world.path("pack"), "tides", ignore_recovery, lambda _: True
+            Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery),
+            "tides",
+            lambda _: True,
         ).restoration
         self.assertEqual(len(result.plan.visible), 2)
         self.assertEqual(self.content("data/sea.dat"), VANILLA["data/sea.dat"])
         self.assertFalse(os.path.exists(self.world.path("game", "mods", "tides")))
         self.assertEqual(self.content("data/cables.dat"), b"swell")
         with self.assertRaisesRegex(NothingToRestore, "the game has no files of 'tides'"):
-            restore_mod(self.world.path("pack"), "tides", ignore_recovery, lambda _: True)
+            restore_mod(
+                Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery),
+                "tides",
+                lambda _: True,
+            )
 
     def test_saying_no_changes_nothing(self) -> None:
         before = self.world.game(times=True)
         result = restore_paths(
-            self.world.path("pack"), ["data/sea.dat"], ignore_recovery, lambda _: False
+            Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery),
+            ["data/sea.dat"],
+            lambda _: False,
         )
         self.assertFalse(result.done)
         self.assertEqual(self.world.game(times=True), before)
@@ -90,7 +103,9 @@ class RestoreTest(WorldTest):
         self.world.write_game("data/twin.dat", b"edited")
         self.paths("data/twin.dat")
         self.assertEqual(self.content("data/twin.dat"), VANILLA["data/twin.dat"])
-        [kept] = list_kept(self.world.path("pack"), ignore_recovery)
+        [kept] = list_kept(
+            Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery)
+        )
         with open(self.world.path("pack", ".rellum", "originals", kept.kept.digest), "rb") as file:
             self.assertEqual(file.read(), b"edited")
 

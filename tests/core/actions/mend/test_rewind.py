@@ -8,6 +8,7 @@ import unittest
 from unittest import mock
 
 from rellum.core.actions.mend.rewind import BadName, NameTaken, NoCheckpoint, list_checkpoints
+from rellum.core.change.request import Request
 from rellum.core.pack import checkpoints
 from rellum.core.pack.checkpoints import superfluous
 from tests.support import WorldTest, ignore_recovery, write_tree
@@ -127,7 +128,9 @@ class RewindTest(WorldTest):
         second = self.world.checkpoint("breeze")
         self.assertEqual(self.world.checkpoint("breeze").number, second.number)
         third = self.world.checkpoint("gale")  # of the same state; nobody loses a name
-        listed = list_checkpoints(self.world.path("pack"), ignore_recovery)
+        listed = list_checkpoints(
+            Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery)
+        )
         self.assertEqual([each.name for each in listed], ["gale", "breeze", "", "calm"])
         self.assertEqual((third.good, listed[-1].good), (False, True))
         self.assertEqual(self.world.rewind(good=True).rewinding.checkpoint.number, first.number)
@@ -154,7 +157,9 @@ class RewindTest(WorldTest):
             if kind == "restore":
                 self.world.restore_all()
             elif kind == "rewind":
-                left = list_checkpoints(self.world.path("pack"), ignore_recovery)
+                left = list_checkpoints(
+                    Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery)
+                )
                 back = dice.choice([each.number for each in left if each.number in seen])
                 self.world.rewind(str(back))
                 self.assertEqual(self.world.game(), seen[back], (round_, back))
@@ -162,7 +167,9 @@ class RewindTest(WorldTest):
                 self.world.apply()
             self.assertEqual(self.world.check(deep=True).findings, ())
             self.assert_store_holds_what_is_needed()
-        left = list_checkpoints(self.world.path("pack"), ignore_recovery)
+        left = list_checkpoints(
+            Request(pack_folder=self.world.path("pack"), on_recovered=ignore_recovery)
+        )
         self.assertLessEqual(len(left), 6)
         self.enterContext(mock.patch.object(checkpoints, "KEPT_IN_FULL", 99))
         for each in left:

@@ -19,6 +19,7 @@ from rellum.core.actions.set_up.identify import (
 from rellum.core.actions.set_up.rebuild import NotDamaged, Rebuilt, rebuild
 from rellum.core.change.journal_reading import JournalDamaged
 from rellum.core.change.opening import GameGone
+from rellum.core.change.request import Request
 from rellum.core.folder.baselines import SumsFault, parse_sums, sums_text
 from rellum.core.pack.marker import FolderOwned
 from rellum.core.pack.state import StateFault
@@ -37,7 +38,9 @@ from tests.support import (
 class IdentifyTest(WorldTest):
     def identify(self, folder: str) -> Identified:
         return identify_folder(
-            self.world.path("pack"), folder, catalogs=(self.world.path("catalog"),)
+            Request(pack_folder=self.world.path("pack")),
+            folder,
+            catalogs=(self.world.path("catalog"),),
         )
 
     def know(self) -> None:
@@ -84,7 +87,12 @@ class AssembleTest(IdentifyTest):
         out = self.world.path("out")
         catalogs = (self.world.path("catalog"),)
         assemble(
-            self.world.path("pack"), out, parts, move=move, unchecked=unchecked, catalogs=catalogs
+            Request(pack_folder=self.world.path("pack")),
+            out,
+            parts,
+            move=move,
+            unchecked=unchecked,
+            catalogs=catalogs,
         )
         return out
 
@@ -125,7 +133,9 @@ class AssembleTest(IdentifyTest):
         with self.assertRaises(CannotAssemble):
             self.build(one)
         with self.assertRaises(CannotAssemble):
-            assemble(self.world.path("pack"), self.world.path("one", "out"), [one])
+            assemble(
+                Request(pack_folder=self.world.path("pack")), self.world.path("one", "out"), [one]
+            )
 
     def test_moving_goes_on_after_an_interruption(self) -> None:
         self.know()
@@ -145,12 +155,16 @@ class AssembleTest(IdentifyTest):
             self.world.path("shelf"),
         )
         with self.assertRaises(CannotAdopt):
-            adopt(pack, game, shelf_folder=shelf, copy_to=os.path.join(game, "copy"))
+            adopt(
+                Request(pack_folder=pack, shelf_folder=shelf),
+                game,
+                copy_to=os.path.join(game, "copy"),
+            )
         write_tree(copy, {"x": b"x"})
         with self.assertRaises(CannotCopy):
-            adopt(pack, game, shelf_folder=shelf, copy_to=copy)
+            adopt(Request(pack_folder=pack, shelf_folder=shelf), game, copy_to=copy)
         os.unlink(os.path.join(copy, "x"))
-        result = adopt(pack, game, shelf_folder=shelf, copy_to=copy)
+        result = adopt(Request(pack_folder=pack, shelf_folder=shelf), game, copy_to=copy)
         self.assertEqual(result.game_folder, copy)
         self.assertEqual(snapshot(game, times=True), before)
         self.assertEqual(without_marker(snapshot(copy, times=True)), before)
@@ -159,7 +173,14 @@ class AssembleTest(IdentifyTest):
 class RebuildTest(WorldTest):
     def rebuild(self) -> Rebuilt:
         world = self.world
-        return rebuild(world.path("pack"), world.path("game"), world.path("shelf"), ignore_recovery)
+        return rebuild(
+            Request(
+                pack_folder=world.path("pack"),
+                shelf_folder=world.path("shelf"),
+                on_recovered=ignore_recovery,
+            ),
+            world.path("game"),
+        )
 
     def test_a_lost_state_is_made_anew_from_what_else_is_there(self) -> None:
         self.world.add_release("tides", "1", {"data/sea.dat": b"tides", "mods/tides/a.dat": b"a"})
@@ -217,9 +238,9 @@ class RebuildTest(WorldTest):
         pack, other = self.world.path("pack"), self.world.path("other")
         shutil.copytree(pack, other)
         with self.assertRaisesRegex(FolderOwned, "of which this one is a copy"):
-            restore_all(other, ignore_recovery, lambda _: True)
+            restore_all(Request(pack_folder=other, on_recovered=ignore_recovery), lambda _: True)
         shutil.rmtree(pack)  # it was moved: the other is the only one
-        restore_all(other, ignore_recovery, lambda _: True)
+        restore_all(Request(pack_folder=other, on_recovered=ignore_recovery), lambda _: True)
         self.assertEqual(self.world.game()["data/sea.dat"].content, VANILLA["data/sea.dat"])
 
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.change.apply import Preview
@@ -29,10 +30,8 @@ def apply(
     """
     from rellum.cli import render
     from rellum.cli.commands.change.preview import show_preview
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.change.apply import apply as action
     from rellum.core.composing.answers import Asking
-    from rellum.core.shelf.location import shelf_folder
 
     def ask(preview: Preview) -> bool:
         console.clear_progress()
@@ -47,15 +46,11 @@ def apply(
 
     with console.progress() as listen:
         result = action(
-            pack,
-            shelf_folder(),
-            tell_recovered,
+            request_of(pack, listen=listen, even_if_running=even_if_running, shelf=True),
             ask,
-            listen=listen,
             asking=Asking(settings=_who_wins, same_name=_how_deep),
             sweep=sweep,
             take_update=take_update,
-            even_if_running=even_if_running,
         )
     if not result.done:
         console.say("Nothing was changed.")

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
@@ -25,15 +26,13 @@ def conflicts(
 
     The last in load order wins, unless the pack says otherwise under [winner] in rellum.toml.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.change.conflicts import conflicts as action
-    from rellum.core.shelf.location import shelf_folder
 
     if figure:
         from rellum.cli.figures import check_figure_name
 
         check_figure_name(figure)
-    found = action(pack, shelf_folder(), tell_recovered)
+    found = action(request_of(pack, shelf=True))
     if as_json:
         console.say_json(_document(found))
     else:

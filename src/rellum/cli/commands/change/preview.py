@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.change.apply import Preview
@@ -24,18 +25,11 @@ def preview(
 ) -> None:
     """Show what apply would do, file by file, and change nothing."""
     from rellum.cli import render
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.change.apply import preview as action
-    from rellum.core.shelf.location import shelf_folder
 
     with console.progress() as listen:
         result = action(
-            pack,
-            shelf_folder(),
-            tell_recovered,
-            sweep=sweep,
-            take_update=take_update,
-            listen=listen,
+            request_of(pack, listen=listen, shelf=True), sweep=sweep, take_update=take_update
         )
     if as_json:
         from rellum.core.values.paths import shown

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.describing.card_text import Described
@@ -29,14 +30,13 @@ def describe(
     Id and version are read from names and from what lies inside; where its files belong, by the game's
     places and vanilla files.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.gather.describe import describe as action
     from rellum.core.describing.card_text import card_text
 
     if to and os.path.exists(to):
         raise console.BadCall(f"{to} is there already", hint="Name a new file.")
     with console.progress() as listen:
-        described = action(pack, archives, tell_recovered, listen)
+        described = action(request_of(pack, listen=listen), archives)
     text = card_text(described)
     if to:
         with open(to, "x", encoding="utf-8", newline="\n") as file:

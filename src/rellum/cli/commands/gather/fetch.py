@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.gather.fetch import FetchResult
@@ -46,7 +47,6 @@ def fetch(
     from rellum.cli.fetch_view import FetchView
     from rellum.core.actions.gather.fetch import fetch as action
     from rellum.core.fetching.model import Patience
-    from rellum.core.shelf.location import shelf_folder
 
     if stall <= 0 or tries < 1:
         raise console.BadCall("--stall is more than 0 seconds, and --tries at least 1")
@@ -56,8 +56,7 @@ def fetch(
     view = FetchView()
     try:
         result = action(
-            pack,
-            shelf_folder(),
+            request_of(pack, shelf=True),
             view.show,
             lists=lists or (),
             patience=Patience(stall=stall, tries=tries),
@@ -78,9 +77,8 @@ def fetch(
 
 def _write_list(pack: str, target: str, *, as_json: bool) -> None:
     from rellum.core.actions.gather.fetch import write_list
-    from rellum.core.shelf.location import shelf_folder
 
-    files = write_list(pack, shelf_folder(), target)
+    files = write_list(request_of(pack, shelf=True), target)
     without = [each for each in files if not each.file.urls]
     if as_json:
         console.say_json({"list": target, "files": [_needed(each) for each in files]})

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any, cast
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.gather.take import TakeOutcome
@@ -50,7 +51,6 @@ def take(
     """
     from rellum.core.actions.gather.take import HowToTake
     from rellum.core.actions.gather.take import take as action
-    from rellum.core.shelf.location import shelf_folder
 
     if by not in ("copy", "link", "move"):
         raise console.BadCall(f"--by {by}: it is copy, link or move")
@@ -60,7 +60,7 @@ def take(
     results: list[TakeOutcome] = []
     if archives:
         with console.progress() as listen:
-            results += action(pack, archives, shelf_folder(), listen, how)
+            results += action(request_of(pack, listen=listen, shelf=True), archives, how)
         if not as_json:
             _show(results)
     if watch:
@@ -72,11 +72,10 @@ def take(
 
 def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[TakeOutcome]:
     from rellum.core.actions.gather.take_watch import watch
-    from rellum.core.shelf.location import shelf_folder
 
     results: list[TakeOutcome] = []
     with console.progress() as listen:
-        for step in watch(pack, folder, shelf_folder(), how, listen):
+        for step in watch(request_of(pack, listen=listen, shelf=True), folder, how):
             if step.waiting and not as_json:
                 console.note(f"waiting in {folder} for {', '.join(step.waiting)}")
             if not as_json:

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 
 def vet(
@@ -27,7 +28,7 @@ def vet(
     """
     from rellum.core.actions.gather.vet import vet_catalog
 
-    result = vet_catalog(pack, folders or [], sheet)
+    result = vet_catalog(request_of(pack), folders or [], sheet)
     if as_json:
         console.say_json(
             {

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 
 def trial(
@@ -35,12 +36,11 @@ def trial(
     Releases that broke together are never chosen together again there. A release that works outside the
     range it declares may be chosen where the pack says trust = "tried".
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.live.trial import record_trial
     from rellum.core.values.paths import shown_file
 
     result = record_trial(
-        pack, tell_recovered, outcome, mods or [], game=game, note=note, grafts=graft or []
+        request_of(pack), outcome, mods or [], game=game, note=note, grafts=graft or []
     )
     if as_json:
         console.say_json(

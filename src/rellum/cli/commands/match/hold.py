@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 
 def hold(
@@ -24,7 +25,7 @@ def hold(
     from rellum.core.actions.match.wants import let_go
 
     if off:
-        console.say(f"{mod} is no longer held at {let_go(pack, mod)}.")
+        console.say(f"{mod} is no longer held at {let_go(request_of(pack), mod)}.")
         return
     if not version or not reason.strip():
         lacking = "a version" if not version else "a reason"
@@ -32,5 +33,5 @@ def hold(
             f"a hold needs {lacking}",
             hint=f"Write e.g. rellum hold {mod} 3.2 --reason '3.3 makes the tides run backwards'.",
         )
-    found = action(pack, mod, version, reason.strip())
+    found = action(request_of(pack), mod, version, reason.strip())
     console.say(f"The pack holds {mod} at {found}: {reason.strip()}")

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.match.news import News
@@ -22,10 +23,9 @@ def news(
     as_json: options.Json = False,
 ) -> None:
     """Show newer releases, and what would change if you take one."""
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.match.news import news as action
 
-    result = action(pack, tell_recovered, mods or [])
+    result = action(request_of(pack), mods or [])
     if as_json:
         console.say_json(_document(result))
         return

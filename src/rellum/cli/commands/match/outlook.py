@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.solving.game_versions import Cell, Outlook, VersionOutlook
@@ -34,14 +35,13 @@ def outlook(
     Searches a line-up for each version that the game sheet knows, and where there is none the fewest
     wants to give up for one.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.match.outlook import outlook as action
 
     if figure:
         from rellum.cli.figures import check_figure_name
 
         check_figure_name(figure)
-    result = action(pack, tell_recovered)
+    result = action(request_of(pack))
     if figure:
         from rellum.cli.figures import draw_outlook
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.match.resolve import ResolveResult
@@ -29,11 +30,9 @@ def resolve(
 
     Writes rellum.lock. Releases chosen before stay while they fit, unless --fresh.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.cli.render import MOST_LINES
     from rellum.core.actions.match.resolve import choose_none
     from rellum.core.actions.match.resolve import resolve as action
-    from rellum.core.shelf.location import shelf_folder
 
     if mods and not fresh:
         raise console.BadCall(
@@ -41,9 +40,7 @@ def resolve(
             hint=f"Write rellum resolve --fresh {' '.join(mods)}",
         )
     result = action(
-        pack,
-        shelf_folder(),
-        tell_recovered,
+        request_of(pack, shelf=True),
         fresh=fresh,
         fresh_mods=mods or [],
         choose=_choose if not as_json else choose_none,

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 
 def want(
@@ -38,7 +39,7 @@ def want(
         group, _, names = each.partition("=")
         more = tuple(filter(None, names.split(",")))
         chosen[group] = tuple(dict.fromkeys((*chosen.get(group, ()), *more)))
-    result = action(pack, mod, range_text, optional=optional, options=chosen)
+    result = action(request_of(pack), mod, range_text, optional=optional, options=chosen)
     which = "any version" if result.range == "*" else result.range
     before = ""
     if result.before is not None and result.before != result.range:
@@ -56,7 +57,7 @@ def drop(
     """Remove a mod from the pack; the next apply takes it out of the game."""
     from rellum.core.actions.match.wants import drop as action
 
-    action(pack, mod)
+    action(request_of(pack), mod)
     console.say(
         f"{mod} is no longer wanted. The next 'rellum apply' removes it unless another mod needs it."
     )

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.match.why import ReleaseAnswer, WhyAnswer
@@ -25,10 +26,9 @@ def why(
 
     Who wants or needs it, what fixes its version, and what a newer one would need.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.match.why import why as action
 
-    answer = action(pack, tell_recovered, mod, version)
+    answer = action(request_of(pack), mod, version)
     if as_json:
         console.say_json(_document(answer))
         return

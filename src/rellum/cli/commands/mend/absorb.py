@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.mend.own_mod import Absorbing
@@ -40,9 +41,7 @@ def absorb(
     Changed, new and deleted files, as 'rellum check' shows them, become a mod with an archive on the shelf
     and a card under 'own-mods' in the pack's folder. They stay where they stand.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import absorb as actions
-    from rellum.core.shelf.location import shelf_folder
 
     if begin and (end or name or paths):
         raise typer.BadParameter(
@@ -62,14 +61,7 @@ def absorb(
         return console.confirm(question, yes=yes, what="this changes the pack")
 
     planned, done = actions.absorb(
-        pack,
-        shelf_folder(),
-        name,
-        tuple(paths or ()),
-        tell_recovered,
-        ask,
-        source=source,
-        ends=end,
+        request_of(pack, shelf=True), name, tuple(paths or ()), ask, source=source, ends=end
     )
     if not done:
         console.say("Nothing was changed.")
@@ -87,10 +79,9 @@ def absorb(
 
 
 def _begin(pack: str) -> None:
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend.absorb import begin
 
-    begun = begin(pack, tell_recovered)
+    begun = begin(request_of(pack))
     if begun.files:
         files = console.count_text(begun.files, "vanilla file")
         console.say(

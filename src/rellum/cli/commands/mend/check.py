@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 from rellum.core.values.owners import VANILLA
 
 if TYPE_CHECKING:
@@ -27,11 +28,10 @@ def check(
     Sorts what differs by its cause, and names for each the command that deals with it. Exit status 1
     if anything differs.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend.check import check as action
 
     with console.progress() as listen:
-        drift = action(pack, tell_recovered, deep=deep, listen=listen)
+        drift = action(request_of(pack, listen=listen), deep=deep)
     if as_json:
         console.say_json(drift_document(drift))
     elif drift.findings:

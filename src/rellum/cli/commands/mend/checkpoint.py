@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.pack.checkpoints import Checkpoint
@@ -34,23 +35,22 @@ def checkpoint(
     One is made by itself before every change: game files, settings and line-up. The newest ten stay,
     of older ones the last of each day for thirty days; those with a name or marked good stay.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import rewind as actions
 
     if sum((bool(name) or good, listed, bool(forget))) > 1:
         raise typer.BadParameter("--list and --forget each stand alone")
     if forget:
-        freed = actions.forget_checkpoint(pack, forget, tell_recovered)
+        freed = actions.forget_checkpoint(request_of(pack), forget)
         console.say(f"Checkpoint {freed.number} no longer has a name or mark.")
         return
     if listed:
-        found = actions.list_checkpoints(pack, tell_recovered)
+        found = actions.list_checkpoints(request_of(pack))
         if as_json:
             console.say_json({"checkpoints": list(map(_document, found))})
         else:
             _show(found)
         return
-    result = actions.make_checkpoint(pack, name, good, tell_recovered)
+    result = actions.make_checkpoint(request_of(pack), name, good)
     made = result.checkpoint
     if as_json:
         from rellum.core.values.paths import shown

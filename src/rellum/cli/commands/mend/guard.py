@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 
 def guard(
@@ -18,13 +19,12 @@ def guard(
     The game sheet names them under 'store-files'. Their modes are remembered, and 'off' puts them back;
     'rellum check' says whether the guard holds.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend.guard import guard as action
     from rellum.core.values.paths import shown
 
     if state not in ("on", "off"):
         raise typer.BadParameter("say 'on' or 'off'")
-    result = action(pack, state == "on", tell_recovered)
+    result = action(request_of(pack), state == "on")
     if not result.files:
         console.say("Nothing to do: nothing was guarded.")
         return

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 from rellum.core.values.owners import FOREIGN
 
 if TYPE_CHECKING:
@@ -40,7 +41,6 @@ def kept(
     A file of yours that was in the way, or that went with a mod, is kept as a copy. 'back' brings it to its
     old place (what is there now is kept first), 'out' writes it elsewhere, 'drop' deletes the copy.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import kept as actions
     from rellum.core.values.paths import shown, shown_file
 
@@ -54,16 +54,16 @@ def kept(
     if what == "list":
         _list(pack, every=every, as_json=as_json)
     elif what == "back":
-        back = actions.bring_back(pack, chosen, tell_recovered, even_if_running=even_if_running)
+        back = actions.bring_back(request_of(pack, even_if_running=even_if_running), chosen)
         _tell("Back", [shown(each.path) for each in back])
     elif what == "out":
-        _tell("Written", list(map(shown_file, actions.copy_out(pack, chosen, to, tell_recovered))))
+        _tell("Written", list(map(shown_file, actions.copy_out(request_of(pack), chosen, to))))
     else:
         question = f"Delete {console.count_text(len(chosen), 'kept copy', 'kept copies')} for good?"
         if not console.confirm(question, yes=yes, what="this deletes kept copies"):
             console.say("Nothing was changed.")
             raise typer.Exit(1)
-        gone = actions.let_go(pack, chosen, tell_recovered)
+        gone = actions.let_go(request_of(pack), chosen)
         _tell("Deleted", [f"the copy of {shown(each.path)}, no. {each.number}" for each in gone])
 
 
@@ -86,12 +86,11 @@ def _numbers(text: str) -> range:
 
 
 def _list(pack: str, *, every: bool, as_json: bool) -> None:
-    from rellum.cli.recovery import tell_recovered
     from rellum.cli.render import MOST_LINES
     from rellum.core.actions.mend.kept import list_kept
     from rellum.core.actions.mend.sweep import list_sweeps
 
-    copies, sweeps = list_kept(pack, tell_recovered), list_sweeps(pack, tell_recovered)
+    copies, sweeps = list_kept(request_of(pack)), list_sweeps(request_of(pack))
     if as_json:
         document = [_document(each) for each in copies]
         console.say_json({"kept": document, "swept": [_sweep_document(each) for each in sweeps]})

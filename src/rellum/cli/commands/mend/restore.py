@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.mend.restore import Confirm, Restoration, RestoreResult
@@ -44,17 +45,10 @@ def restore(
         _mend_interrupted(pack, ask, source)
         return
     if damaged:
-        from rellum.cli.recovery import tell_recovered
         from rellum.core.actions.mend.repair import restore_damaged
-        from rellum.core.shelf.location import shelf_folder
 
         result = restore_damaged(
-            pack,
-            shelf_folder(),
-            tell_recovered,
-            ask,
-            source=source,
-            even_if_running=even_if_running,
+            request_of(pack, even_if_running=even_if_running, shelf=True), ask, source=source
         )
     else:
         result = _restore(tuple(paths or ()), mod, pack, ask, source, even_if_running)
@@ -98,12 +92,10 @@ def _tell(result: RestoreResult, *, damaged: bool, everything: bool) -> None:
 def _mend_interrupted(pack: str, ask: Confirm, source: str) -> None:
     """Mend what a change with a damaged journal left, and say what cannot be told."""
     from rellum.cli import render
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend.interrupted import mend_interrupted
-    from rellum.core.shelf.location import shelf_folder
     from rellum.core.values.paths import shown
 
-    result = mend_interrupted(pack, shelf_folder(), tell_recovered, ask, source=source)
+    result = mend_interrupted(request_of(pack, shelf=True), ask, source=source)
     mended = result.mended
     if mended is None:
         console.say("Nothing to do: no interrupted change has a damaged journal.")
@@ -145,27 +137,14 @@ def _restore(
     source: str,
     even_if_running: bool,
 ) -> RestoreResult:
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import restore as actions
-    from rellum.core.shelf.location import shelf_folder
 
-    shelf = shelf_folder()
+    request = request_of(pack, shelf=True, even_if_running=even_if_running)
     if mod:
-        return actions.restore_mod(
-            pack, mod, tell_recovered, ask, source, shelf, even_if_running=even_if_running
-        )
+        return actions.restore_mod(request, mod, ask, source)
     if paths:
-        return actions.restore_paths(
-            pack, paths, tell_recovered, ask, source, shelf, even_if_running=even_if_running
-        )
-    return actions.restore_all(
-        pack,
-        tell_recovered,
-        ask,
-        source=source,
-        shelf_folder=shelf,
-        even_if_running=even_if_running,
-    )
+        return actions.restore_paths(request, paths, ask, source)
+    return actions.restore_all(request, ask, source=source)
 
 
 def _asker(yes: bool) -> Confirm:

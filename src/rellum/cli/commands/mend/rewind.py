@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.mend.rewind import Rewinding
@@ -38,9 +39,7 @@ def rewind(
     itself. Your own files, such as saves, stay as they are.
     """
     from rellum.cli import render
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import rewind as actions
-    from rellum.core.shelf.location import shelf_folder
 
     if name and good:
         raise typer.BadParameter("name a checkpoint, or say --good")
@@ -50,15 +49,12 @@ def rewind(
         return console.confirm("Go back to that?", yes=yes)
 
     result = actions.rewind(
-        pack,
+        request_of(pack, even_if_running=even_if_running, shelf=True),
         name,
         good,
-        tell_recovered,
         ask,
         source=source,
-        shelf_folder=shelf_folder(),
         with_carried=with_carried,
-        even_if_running=even_if_running,
     )
     rewinding = result.rewinding
     if not result.done:

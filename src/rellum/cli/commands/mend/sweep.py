@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.mend.sweep import Sweeping
@@ -40,7 +41,6 @@ def sweep(
 
     They go to a dated folder under 'swept' in the pack's folder, at the paths that they had.
     """
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend import sweep as actions
     from rellum.core.values.paths import shown, shown_file
 
@@ -50,9 +50,7 @@ def sweep(
         _list(pack, as_json=as_json)
         return
     if back:
-        done, taken = actions.bring_back(
-            pack, back, tell_recovered, even_if_running=even_if_running
-        )
+        done, taken = actions.bring_back(request_of(pack, even_if_running=even_if_running), back)
         for path in taken:
             console.warn(f"{shown(path)} stays out: another file is in its place now")
         files = console.count_text(len(done.files) - len(taken), "file")
@@ -67,7 +65,7 @@ def sweep(
         return console.confirm("Move these out of the game?", yes=yes)
 
     planned, done_so = actions.sweep(
-        pack, tuple(paths or ()), tell_recovered, ask, even_if_running=even_if_running
+        request_of(pack, even_if_running=even_if_running), tuple(paths or ()), ask
     )
     for path, why in planned.left:
         console.warn(f"{shown(path)} stays: {why}")
@@ -96,11 +94,10 @@ def _show(sweeping: Sweeping, *, every: bool) -> None:
 
 
 def _list(pack: str, *, as_json: bool) -> None:
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.mend.sweep import list_sweeps
     from rellum.core.values.paths import shown, shown_file
 
-    sweeps = list_sweeps(pack, tell_recovered)
+    sweeps = list_sweeps(request_of(pack))
     if as_json:
         document = [
             {

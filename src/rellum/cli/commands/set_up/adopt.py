@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.set_up.adopt import AdoptResult
@@ -51,7 +52,6 @@ def adopt(
     from rellum.cli import render
     from rellum.cli.commands.mend.check import drift_document
     from rellum.core.actions.set_up import adopt as action
-    from rellum.core.shelf.location import shelf_folder
     from rellum.core.values.paths import shown
 
     if rebuild:
@@ -63,16 +63,14 @@ def adopt(
         raise typer.BadParameter("--anew looks at the game that is kept: leave --copy out")
     with console.progress() as listen:
         result = action.adopt(
-            pack,
+            request_of(pack, listen=listen, shelf=True),
             game,
             catalogs=tuple(catalog or ()),
             sheet_id=sheet,
-            shelf_folder=shelf_folder(),
             copy_to=copy_to,
             version=version,
             as_it_is=as_it_is,
             anew=anew,
-            listen=listen,
         )
     identity = result.identity
     if as_json:
@@ -184,12 +182,10 @@ def _show_signs(result: AdoptResult) -> None:
 
 
 def _rebuild(pack: str, game: str, *, as_json: bool) -> None:
-    from rellum.cli.recovery import tell_recovered
     from rellum.core.actions.set_up.rebuild import rebuild
-    from rellum.core.shelf.location import shelf_folder
     from rellum.core.values.paths import shown, shown_file
 
-    result = rebuild(pack, game, shelf_folder(), tell_recovered)
+    result = rebuild(request_of(pack, shelf=True), game)
     if as_json:
         console.say_json(
             {

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 
 def assemble(
@@ -40,14 +41,13 @@ def assemble(
 
     with console.progress() as listen:
         made = actions.assemble(
-            pack,
+            request_of(pack, listen=listen),
             out,
             parts,
             version=version,
             move=move,
             unchecked=unchecked,
             catalogs=tuple(catalog or ()),
-            listen=listen,
         )
     if as_json:
         console.say_json(

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from rellum.cli import console, options
+from rellum.cli.request import request_of
 
 if TYPE_CHECKING:
     from rellum.core.actions.set_up.identify import Identified
@@ -34,7 +35,7 @@ def identify(
 
     with console.progress() as listen:
         found = actions.identify_folder(
-            pack, folder, catalogs=tuple(catalog or ()), sheet_id=sheet, listen=listen
+            request_of(pack, listen=listen), folder, catalogs=tuple(catalog or ()), sheet_id=sheet
         )
         file, is_new = actions.write_baseline(found, listen) if write else ("", False)
     if as_json:

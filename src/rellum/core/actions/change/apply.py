@@ -12,11 +12,12 @@ from rellum.core.actions.mend.sweep import new_sweep_folder
 from rellum.core.catalog.model import GameSheet, Trial
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
 from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.rebasing import Rebase, find_rebase, with_rebase
+from rellum.core.change.request import Request
 from rellum.core.change.target_plans import plan_target
 from rellum.core.composing.answers import Answers, Asking, refuse_open
 from rellum.core.composing.file_maker import FileMaker
@@ -38,7 +39,6 @@ from rellum.core.layers.slot_shapes import Shape
 from rellum.core.layers.target import lay_over
 from rellum.core.layers.wrappers import SameName
 from rellum.core.pack.catalogs import catalog_of
-from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.lock_file import LockFile, lock_text, write_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
@@ -98,15 +98,7 @@ class ApplyResult:
     originals_folder: str
 
 
-def preview(
-    pack_folder: str,
-    shelf_folder: str,
-    on_recovered: OnRecovered,
-    *,
-    sweep: bool = False,
-    take_update: bool = False,
-    listen: Listener = silent,
-) -> Preview:
+def preview(request: Request, *, sweep: bool = False, take_update: bool = False) -> Preview:
     """Plan, and change nothing. ``sweep``: left-overs of older releases are to be set aside.
 
     ``take_update``: changed vanilla files are an update of the game, though its version is the same.
@@ -114,25 +106,22 @@ def preview(
     Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, CannotLay, FolderOwned.
     """
     with (
-        open_pack(pack_folder, on_recovered) as opened,
-        Shelf(shelf_folder) as shelf,
-        Preparing(opened, shelf, sweep, take_update=take_update, listen=listen) as preparing,
+        open_pack(request) as opened,
+        Shelf(request.shelf_folder) as shelf,
+        Preparing(
+            opened, shelf, sweep, take_update=take_update, listen=request.listen
+        ) as preparing,
     ):
         return preparing.preview()
 
 
 def apply(
-    pack_folder: str,
-    shelf_folder: str,
-    on_recovered: OnRecovered,
+    request: Request,
     confirm: Callable[[Preview], bool],
-    disk: Disk | None = None,
-    listen: Listener = silent,
     asking: Asking | None = None,
     *,
     sweep: bool = False,
     take_update: bool = False,
-    even_if_running: bool = False,
 ) -> ApplyResult:
     """Plan, ask, and carry the plan out. ``sweep`` and ``take_update`` as in ``preview``.
 
@@ -140,14 +129,16 @@ def apply(
     ``preview`` does, UnsettledFolder, UnsettledSettings, NoSpace, RolledBack.
     """
     with (
-        open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened,
-        Shelf(shelf_folder) as shelf,
+        open_pack(request) as opened,
+        Shelf(request.shelf_folder) as shelf,
     ):
-        with Preparing(opened, shelf, sweep, take_update=take_update, listen=listen) as preparing:
+        with Preparing(
+            opened, shelf, sweep, take_update=take_update, listen=request.listen
+        ) as preparing:
             planned = preparing.decided(asking)
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)
             if done and not planned.plan.is_empty:
-                site = opened.site._replace(listen=listen, roots=preparing.roots)
+                site = opened.site._replace(listen=request.listen, roots=preparing.roots)
                 pack = _pack_change(opened, planned, preparing.answers)
                 execute(planned.plan, "apply", site, preparing.workshop, pack)
                 read_rules_anew(

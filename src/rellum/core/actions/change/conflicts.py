@@ -7,7 +7,8 @@ from collections.abc import Callable
 from rellum.core.actions.match.resolve import current_line_up
 from rellum.core.catalog.model import Catalog
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.composing.known_folders import known_folders
 from rellum.core.composing.layering import LineUpInputs, find_layers
 from rellum.core.composing.workshop import Workshop
@@ -28,12 +29,12 @@ class BadWinner(UserError):
     code = "bad-winner"
 
 
-def conflicts(pack_folder: str, shelf_folder: str, on_recovered: OnRecovered) -> Conflicts:
+def conflicts(request: Request) -> Conflicts:
     """Return the conflicts of the line-up as it would be laid now.
 
     Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, BadWinner.
     """
-    with open_pack(pack_folder, on_recovered) as opened, Shelf(shelf_folder) as shelf:
+    with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
         pack = read_pack_file(opened.home)
         catalog = catalog_of(opened.home, pack)
         lock, _ = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)

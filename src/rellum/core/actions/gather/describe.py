@@ -9,13 +9,13 @@ from collections.abc import Sequence
 from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import gather, part_of
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.describing.card_text import Described, DescribedFile
 from rellum.core.describing.naming import TOLD_IN, guess_naming
 from rellum.core.describing.shape import Game, guess_shape
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.progress import Listener, silent
 from rellum.core.shelf.folder_pack import pack_folder
 from rellum.core.shelf.intake import hashes_of
 from rellum.core.shelf.recognise import CardFiles
@@ -25,17 +25,12 @@ _MOST_TEXTS = 12
 _TEXT_BYTES = 64 << 10
 
 
-def describe(
-    pack: str,
-    paths: Sequence[str],
-    on_recovered: OnRecovered,
-    listen: Listener = silent,
-) -> Described:
+def describe(request: Request, paths: Sequence[str]) -> Described:
     """Find out what an archive (or all parts of one, or a folder) is and where its files belong.
 
     Raises ArchiveFault, and what opening the pack and reading the catalog can raise.
     """
-    with open_pack(pack, on_recovered) as opened:
+    with open_pack(request) as opened:
         pack_file = read_pack_file(opened.home)
         catalog = catalog_of(opened.home, pack_file)
         identity = opened.state.identity()
@@ -48,7 +43,7 @@ def describe(
             for (_, name), each in zip(named, hashes, strict=True)
         )
         archive = open_archive([path for path, _ in named], paths[0], limits=pack_file.limits)
-        members = archive.check(listen)
+        members = archive.check(request.listen)
         told = _texts(archive, members, folder)
     names = [str(member.path) for member in members]
     top = {name.split("/")[0] for name in names if "/" in name}

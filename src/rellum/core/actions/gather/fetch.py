@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 
 from rellum.core.actions.gather.take import ArchiveTaker, HowToTake, TakeOutcome, opened_taker
 from rellum.core.archives.model import ArchiveFault
+from rellum.core.change.request import Request
 from rellum.core.composing.needed import NeededFile, Needs, needs_of
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError, UserError
@@ -76,13 +77,13 @@ class ToFetch:
     by_hand: tuple[NeededFile, ...]
 
 
-def look(pack_folder: str, shelf: Shelf, lists: Sequence[str] = ()) -> ToFetch:
+def look(request: Request, shelf: Shelf, lists: Sequence[str] = ()) -> ToFetch:
     """Tell what is missing. ``lists`` are Metalink files with more addresses.
 
     A file is only fetched where its card, or a list, has a hash for it. Raises what reading the pack
     can raise, MetalinkFault.
     """
-    needs = needs_of(pack_folder, shelf)
+    needs = needs_of(request.pack_folder, shelf)
     listed = [each for path in lists for each in read_metalink(path)]
     by_key: dict[tuple[str, str | None], NeededFile] = {}
     for each in needs.missing:
@@ -109,13 +110,13 @@ def _with_listed(needed: NeededFile, listed: Sequence[ListedFile]) -> NeededFile
     return replace(needed, file=file)
 
 
-def write_list(pack_folder: str, shelf_folder: str, target: str) -> tuple[NeededFile, ...]:
+def write_list(request: Request, target: str) -> tuple[NeededFile, ...]:
     """Write what is missing as a Metalink, by-hand files with their page; return the files.
 
     Raises what reading the pack can raise, OSError.
     """
-    with Shelf(shelf_folder) as shelf:
-        missing = needs_of(pack_folder, shelf).missing
+    with Shelf(request.shelf_folder) as shelf:
+        missing = needs_of(request.pack_folder, shelf).missing
     files = [
         ListedFile(
             name=each.file.name,
@@ -132,8 +133,7 @@ def write_list(pack_folder: str, shelf_folder: str, target: str) -> tuple[Needed
 
 
 def fetch(
-    pack_folder: str,
-    shelf_folder: str,
+    request: Request,
     listen: FetchListener,
     *,
     lists: Sequence[str] = (),
@@ -144,8 +144,10 @@ def fetch(
     What has come stays when this is interrupted, and the next call goes on from there. Raises NoRoom
     and FetchBusy before anything is fetched, and what reading the pack can raise.
     """
-    with opened_taker(pack_folder, shelf_folder, HowToTake(by="move"), silent) as taker:
-        wanted = look(pack_folder, taker.shelf, lists)
+    with opened_taker(
+        request.pack_folder, request.shelf_folder, HowToTake(by="move"), silent
+    ) as taker:
+        wanted = look(request, taker.shelf, lists)
         folder = os.path.join(taker.shelf.folder, "fetching")
         os.makedirs(folder, exist_ok=True)
         _refuse_without_room(wanted, folder)

@@ -21,6 +21,7 @@ from rellum.core.archives.parts import Part, part_by_name, part_of
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
+from rellum.core.change.request import Request
 from rellum.core.errors import RellumError
 from rellum.core.hashing import Digest
 from rellum.core.layers.placing import inner_archives
@@ -28,7 +29,7 @@ from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.progress import Listener, silent
+from rellum.core.progress import Listener
 from rellum.core.shelf import take_in
 from rellum.core.shelf.folder_pack import pack_folder
 from rellum.core.shelf.intake import By, Hashes
@@ -76,17 +77,13 @@ class HowToTake:
 
 
 def take(
-    folder: str,
-    paths: Iterable[str],
-    shelf_folder: str,
-    listen: Listener = silent,
-    how: HowToTake = HowToTake(),
+    request: Request, paths: Iterable[str], how: HowToTake = HowToTake()
 ) -> tuple[TakeOutcome, ...]:
     """Take each file by itself: a bad one does not stop the others.
 
     Raises NoPack, FileFaults, UnknownMod, UnknownRelease.
     """
-    with opened_taker(folder, shelf_folder, how, listen) as taker:
+    with opened_taker(request.pack_folder, request.shelf_folder, how, request.listen) as taker:
         return tuple(taker.take_all(paths))
 
 

@@ -9,9 +9,9 @@ from dataclasses import dataclass
 
 from rellum.core.actions.gather.take import HowToTake, TakeOutcome, opened_taker
 from rellum.core.archives.forms import unfinished
+from rellum.core.change.request import Request
 from rellum.core.composing.needed import NeededFile, needs_of, still_missing
 from rellum.core.errors import UserError
-from rellum.core.progress import Listener
 from rellum.core.shelf.store import Shelf
 
 SECONDS_BETWEEN = 1.0
@@ -36,12 +36,7 @@ class Step:
 
 
 def watch(
-    pack_folder: str,
-    folder: str,
-    shelf_folder: str,
-    how: HowToTake,
-    listen: Listener,
-    sleep: Callable[[float], None] = time.sleep,
+    request: Request, folder: str, how: HowToTake, sleep: Callable[[float], None] = time.sleep
 ) -> Iterator[Step]:
     """Yield a step at the beginning and whenever files came; end when nothing is waited for.
 
@@ -53,8 +48,8 @@ def watch(
         raise NoSuchFolder(f"{folder} is no folder", hint="Name your downloads folder.")
     seen: dict[str, tuple[int, int]] = {}
     done: set[tuple[str, int, int]] = set()
-    with Shelf(shelf_folder) as shelf:
-        missing = needs_of(pack_folder, shelf).missing
+    with Shelf(request.shelf_folder) as shelf:
+        missing = needs_of(request.pack_folder, shelf).missing
     by_hand = [each for each in missing if not each.can_be_fetched]
     targets = {each.file.name for each in by_hand or missing}
     yield _step((), missing, targets)
@@ -62,9 +57,11 @@ def watch(
         sleep(SECONDS_BETWEEN)
         taken: tuple[TakeOutcome, ...] = ()
         if ready := _ready(folder, missing, seen, done):
-            with opened_taker(pack_folder, shelf_folder, how, listen) as taker:
+            with opened_taker(
+                request.pack_folder, request.shelf_folder, how, request.listen
+            ) as taker:
                 taken = tuple(taker.take_all(ready))
-        with Shelf(shelf_folder) as shelf:  # somebody else may have brought them meanwhile
+        with Shelf(request.shelf_folder) as shelf:  # somebody else may have brought them meanwhile
             missing = still_missing(missing, shelf)
         if taken:
             yield _step(taken, missing, targets)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from rellum.core.catalog.cross_checks import of_trial, vet
 from rellum.core.catalog.load import load_sheets_noting, read_catalog
 from rellum.core.catalog.tables import fault_lines
+from rellum.core.change.request import Request
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import read_pack_file
@@ -27,12 +28,12 @@ class VetResult:
     faults: tuple[str, ...]
 
 
-def vet_catalog(pack_folder: str, named: Sequence[str] = (), sheet: str = "") -> VetResult:
+def vet_catalog(request: Request, named: Sequence[str] = (), sheet: str = "") -> VetResult:
     """Look through the catalog folders named, or the pack's. Raises NoCatalog.
 
     Cards are read for the game ``sheet``, else the pack's, else each that the catalog has.
     """
-    home = PackHome(os.path.abspath(pack_folder))
+    home = PackHome(os.path.abspath(request.pack_folder))
     pack = read_pack_file(home) if os.path.isfile(home.pack_file) else None
     folders = find_catalogs(home, tuple(named), pack)
     faults: list[str] = []

@@ -10,7 +10,8 @@ from typing import Literal
 from rellum.core.actions.match.wants import find_release_version
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import catalog_of
@@ -40,8 +41,7 @@ class TrialResult:
 
 
 def record_trial(
-    pack_folder: str,
-    on_recovered: OnRecovered,
+    request: Request,
     outcome: Literal["works", "breaks"],
     named: Sequence[str] = (),
     *,
@@ -55,7 +55,7 @@ def record_trial(
     line-up, none at all the whole line-up. ``game`` is the version of the game in the folder unless
     it is given; ``grafts`` were in it as well. Raises BadTrial, UnknownMod, UnknownRelease, NoLineUp.
     """
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         home = opened.home
         pack = read_pack_file(home)
         _refuse_unknown_grafts(grafts, pack)

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from rellum.core.actions.match.pack_problem import problem_of
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.errors import UserError
 from rellum.core.pack.lock_file import read_lock
 from rellum.core.solving.newer_releases import NewRelease, find_news
@@ -33,12 +34,12 @@ class News:
     mods: int
 
 
-def news(pack_folder: str, on_recovered: OnRecovered, only: Sequence[str] = ()) -> News:
+def news(request: Request, only: Sequence[str] = ()) -> News:
     """Look for newer releases, of all mods of the line-up or only of some.
 
     Raises NoLineUp, UnknownMod, NotChosen, and what reading can raise.
     """
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         lock = read_lock(opened.home)
         asked = problem_of(opened)
         now = asked.releases_now()

@@ -17,7 +17,8 @@ from rellum.core.catalog.load import find_mod, refuse_faulty
 from rellum.core.catalog.model import Catalog, Mod, OptionGroup, Release, ReleaseFile
 from rellum.core.catalog.patches import release_chain
 from rellum.core.catalog.toml_lines import place_of
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.composing.in_folder import InFolder
 from rellum.core.composing.known_folders import known_folders
 from rellum.core.composing.needed import NeededFile, missing_among, needed_files
@@ -138,9 +139,7 @@ class ResolveResult:
 
 
 def resolve(
-    pack_folder: str,
-    shelf_folder: str,
-    on_recovered: OnRecovered,
+    request: Request,
     *,
     fresh: bool = False,
     fresh_mods: Sequence[str] = (),
@@ -154,7 +153,7 @@ def resolve(
 
     Raises NoLineUpExists, LoadCycle, UnknownMod, and what reading can raise.
     """
-    with open_pack(pack_folder, on_recovered) as opened, Shelf(shelf_folder) as shelf:
+    with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
         lifted = None if fresh and not fresh_mods else tuple(map(ModId, fresh_mods))
         asked = problem_of(opened, fresh=lifted)
         unchosen = _open_choices(asked)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod
 from rellum.core.catalog.release_rules import Source
+from rellum.core.change.request import Request
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import catalog_of
@@ -65,7 +66,7 @@ class WantResult:
 
 
 def want(
-    pack_folder: str,
+    request: Request,
     mod_id: str,
     range_text: str = "",
     *,
@@ -77,7 +78,7 @@ def want(
 
     Raises UnknownMod, BadRange, BadOption, and what reading can raise.
     """
-    home = pack_home(pack_folder)
+    home = pack_home(request.pack_folder)
     pack = read_pack_file(home)
     mod = find_mod(catalog_of(home, pack), mod_id)
     before = next((each for each in pack.wants if each.mod == mod.id), None)
@@ -136,12 +137,12 @@ def _checked_options(mod: Mod, options: Options) -> Options:
     return options
 
 
-def hold(pack_folder: str, mod_id: str, version_text: str, reason: str) -> Version:
+def hold(request: Request, mod_id: str, version_text: str, reason: str) -> Version:
     """Pin a release in rellum.toml and return its version.
 
     Raises UnknownMod, UnknownRelease, and what reading can raise.
     """
-    home = pack_home(pack_folder)
+    home = pack_home(request.pack_folder)
     mod = find_mod(catalog_of(home, read_pack_file(home)), mod_id)
     version = find_release_version(mod, version_text)
     set_hold(home, mod.id, version.text, reason)
@@ -163,9 +164,9 @@ def find_release_version(mod: Mod, text: str) -> Version:
     return release.version
 
 
-def let_go(pack_folder: str, mod_id: str) -> str:
+def let_go(request: Request, mod_id: str) -> str:
     """Take a hold out of rellum.toml and return the version it had. Raises NotHeld."""
-    home = pack_home(pack_folder)
+    home = pack_home(request.pack_folder)
     holds = {each.mod: each for each in read_pack_file(home).holds}
     found = holds.get(ModId(mod_id))
     if found is None:
@@ -177,9 +178,9 @@ def let_go(pack_folder: str, mod_id: str) -> str:
     return found.version_text
 
 
-def drop(pack_folder: str, mod_id: str) -> str:
+def drop(request: Request, mod_id: str) -> str:
     """Take a want out of rellum.toml and return the range it had. Raises NotWanted."""
-    home = pack_home(pack_folder)
+    home = pack_home(request.pack_folder)
     wants = {each.mod: each for each in read_pack_file(home).wants}
     found = wants.get(ModId(mod_id))
     if found is None:

@@ -10,7 +10,8 @@ from rellum.core.actions.match.wants import find_release_version
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod, Release
 from rellum.core.catalog.release_rules import Source
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.pack.lock_file import LockedRelease
 from rellum.core.solving.newer_releases import brief, tell_outcome
 from rellum.core.solving.problem import Problem, Statement, Want
@@ -48,9 +49,9 @@ class WhyAnswer:
     answers: tuple[ReleaseAnswer, ...]
 
 
-def why(pack_folder: str, on_recovered: OnRecovered, mod_id: str, version: str = "") -> WhyAnswer:
+def why(request: Request, mod_id: str, version: str = "") -> WhyAnswer:
     """Explain a mod, or one version of it. Raises UnknownMod, UnknownRelease, NoLineUpExists."""
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         asked = problem_of(opened)
         mod = find_mod(asked.catalog, mod_id)
         which = find_release_version(mod, version) if version else None

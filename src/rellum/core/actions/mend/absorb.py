@@ -28,8 +28,9 @@ from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.learning import learn_vanilla
 from rellum.core.change.looking import drift_of, with_causes
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
 from rellum.core.change.plan import Plan
+from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources
 from rellum.core.change.supplies import let_go_of_rest, supply
 from rellum.core.folder.model import Finding
@@ -59,12 +60,12 @@ class Begun:
 Confirm = Callable[[Absorbing], bool]
 
 
-def begin(pack_folder: str, on_recovered: OnRecovered) -> Begun:
+def begin(request: Request) -> Begun:
     """Get ready for another program: keep a copy of each vanilla file of which there is none.
 
     Raises CannotAbsorb where the folder is not as Rellum left it, OSError.
     """
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         drift = drift_of(opened)
         if drift.findings:
             raise CannotAbsorb(
@@ -97,11 +98,9 @@ def begin(pack_folder: str, on_recovered: OnRecovered) -> Begun:
 
 
 def absorb(
-    pack_folder: str,
-    shelf_folder: str,
+    request: Request,
     mod: str,
     paths: Sequence[str],
-    on_recovered: OnRecovered,
     confirm: Confirm,
     *,
     source: str = "",
@@ -114,7 +113,7 @@ def absorb(
     what was planned, and whether it was done. Raises CannotAbsorb, NoLineUpExists, and what taking can
     raise.
     """
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         if ends and not opened.state.note(BEGUN):
             raise CannotAbsorb(
@@ -126,7 +125,7 @@ def absorb(
         if not confirm(planned):
             let_go_of_rest(opened)
             return planned, False
-        with Shelf(shelf_folder) as shelf, _workplace(opened) as work:
+        with Shelf(request.shelf_folder) as shelf, _workplace(opened) as work:
             files = files_of(opened, planned)
             archive = make_archive(opened, shelf, planned, files, work)
             card = card_with(opened, planned, files, archive)

@@ -5,19 +5,17 @@ from __future__ import annotations
 from dataclasses import replace
 
 from rellum.core.change.looking import drift_of, with_causes
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.folder.model import Drift
 from rellum.core.pack.session import Session
-from rellum.core.progress import Listener, silent
 from rellum.core.values.paths import PlacePath
 
 
-def check(
-    pack_folder: str, on_recovered: OnRecovered, *, deep: bool = False, listen: Listener = silent
-) -> Drift:
+def check(request: Request, *, deep: bool = False) -> Drift:
     """Find drift. ``deep``: hash every file, also where size and time are as recorded."""
-    with open_pack(pack_folder, on_recovered) as opened:
-        drift = with_causes(drift_of(opened, deep=deep, listen=listen), opened)
+    with open_pack(request) as opened:
+        drift = with_causes(drift_of(opened, deep=deep, listen=request.listen), opened)
         if deep:
             drift = replace(drift, damaged_originals=_damaged_originals(opened))
         guarded = opened.state.guarded()

@@ -9,8 +9,9 @@ from dataclasses import dataclass
 
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.change.execute import execute
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
 from rellum.core.change.plan import ModeChange, Plan
+from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Guard
@@ -38,9 +39,9 @@ class Guarded:
     files: tuple[PlacePath, ...]
 
 
-def guard(pack_folder: str, on: bool, on_recovered: OnRecovered) -> Guarded:
+def guard(request: Request, on: bool) -> Guarded:
     """Turn the guard on or off, as one change: all files, or none. Raises NothingToGuard, RolledBack."""
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         before = opened.state.guarded()
         return _turn_on(opened, before) if on else _turn_off(opened, before)
 

@@ -18,10 +18,10 @@ from rellum.core.change.journal import Journal
 from rellum.core.change.journal_reading import JournalDamaged, Salvage
 from rellum.core.change.letting_go import rescue_folder, strays_that_are_nowhere_else
 from rellum.core.change.looking import drift_of, with_causes
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
 from rellum.core.change.recover import recover
+from rellum.core.change.request import Request
 from rellum.core.hashing import Digest
-from rellum.core.pack.disk import Disk
 from rellum.core.pack.session import Session
 from rellum.core.pack.site import Site
 from rellum.core.values.paths import PlacePath, Roots, is_in_game, root_of
@@ -64,23 +64,15 @@ class MendResult:
     repair: RestoreResult | None
 
 
-def mend_interrupted(
-    pack_folder: str,
-    shelf_folder: str,
-    on_recovered: OnRecovered,
-    confirm: Confirm,
-    *,
-    source: str = "",
-    disk: Disk | None = None,
-) -> MendResult:
+def mend_interrupted(request: Request, confirm: Confirm, *, source: str = "") -> MendResult:
     """Bring an interrupted change with a damaged journal to its end; an undamaged one as every command does.
 
     Then what a check finds is put right, from the originals first. Raises what ``restore_damaged`` can raise.
     """
-    with open_pack(pack_folder, on_recovered, disk, leaves_journal=True) as opened:
+    with open_pack(request, leaves_journal=True) as opened:
         try:
             if recovered := recover(opened.site):
-                on_recovered(recovered)
+                request.on_recovered(recovered)
             return MendResult(mended=None, repair=None)
         except JournalDamaged as damage:
             salvage = damage.salvage
@@ -88,13 +80,11 @@ def mend_interrupted(
         rescued, is_done, left = _mend(salvage, journal, opened.site)
         aside = _set_journal_aside(opened.site)
     repair = None
-    with open_pack(pack_folder, on_recovered, disk) as opened:
+    with open_pack(request) as opened:
         is_updated = with_causes(drift_of(opened), opened).update is not None
     if not is_updated:
-        repair = restore_damaged(
-            pack_folder, shelf_folder, on_recovered, confirm, source=source, disk=disk
-        )
-    with open_pack(pack_folder, on_recovered, disk) as opened:
+        repair = restore_damaged(request, confirm, source=source)
+    with open_pack(request) as opened:
         known = salvage.lost == 0
         handled = _handled(journal) if is_done and known else set()
         count = _forget_what_is_there(opened, journal, rescued, handled)

@@ -8,9 +8,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from rellum.core.change.execute import execute
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
 from rellum.core.change.operations import BringBack, Found, Keep, LayAgain, Operation
 from rellum.core.change.plan import Plan
+from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.globs import any_test
@@ -43,9 +44,9 @@ class KeptCopy:
     is_there: bool
 
 
-def list_kept(pack_folder: str, on_recovered: OnRecovered) -> list[KeptCopy]:
+def list_kept(request: Request) -> list[KeptCopy]:
     """Return all kept copies, the newest first; what was swept is listed by ``list_sweeps``."""
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         return _all(opened)
 
 
@@ -67,18 +68,12 @@ def _chosen(opened: Session, numbers: Sequence[int]) -> list[Kept]:
     return [known[number] for number in dict.fromkeys(numbers)]
 
 
-def bring_back(
-    pack_folder: str,
-    numbers: Sequence[int],
-    on_recovered: OnRecovered,
-    *,
-    even_if_running: bool = False,
-) -> list[Kept]:
+def bring_back(request: Request, numbers: Sequence[int]) -> list[Kept]:
     """Bring kept copies back to their paths; what stands there is kept first.
 
     Raises NoKeptCopy, CannotLay where the path belongs to the game or to a mod, RolledBack.
     """
-    with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
+    with open_pack(request) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         chosen = _chosen(opened, numbers)
         operations = [_operation(opened, each) for each in chosen]
@@ -140,14 +135,12 @@ def _now_ns() -> int:
     return time.time_ns()
 
 
-def copy_out(
-    pack_folder: str, numbers: Sequence[int], folder: str, on_recovered: OnRecovered
-) -> list[str]:
+def copy_out(request: Request, numbers: Sequence[int], folder: str) -> list[str]:
     """Write kept copies into a folder, at the paths that they had; they stay in the list.
 
     Returns the files. Raises NoKeptCopy, CannotCopyOut.
     """
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         written = []
         for each in _chosen(opened, numbers):
             source = opened.site.originals.path_of(each.digest)
@@ -165,9 +158,9 @@ def copy_out(
         return written
 
 
-def let_go(pack_folder: str, numbers: Sequence[int], on_recovered: OnRecovered) -> list[Kept]:
+def let_go(request: Request, numbers: Sequence[int]) -> list[Kept]:
     """Take kept copies off the list; a content that nothing else needs is deleted. Raises NoKeptCopy."""
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         chosen = _chosen(opened, numbers)
         opened.state.forget_kept([each.number for each in chosen])
         opened.site.originals.let_go_of_all_but(opened.state.needed_counts())

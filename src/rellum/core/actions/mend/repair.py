@@ -17,9 +17,10 @@ from rellum.core.actions.mend.restore import (
 )
 from rellum.core.change.learning import learn_vanilla
 from rellum.core.change.looking import drift_of, with_causes
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
 from rellum.core.change.readiness import space_for
 from rellum.core.change.repairing import plan_away, plan_repairs, together
+from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources, Sources
 from rellum.core.change.supplies import supplies, supply, supply_contents, supply_from_shelf
 from rellum.core.change.target_plans import plan_vanilla
@@ -28,7 +29,6 @@ from rellum.core.errors import UserError
 from rellum.core.folder.model import Drift
 from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, TargetFile
-from rellum.core.pack.disk import Disk
 from rellum.core.pack.session import Session
 from rellum.core.pack.standing import content_at
 from rellum.core.shelf.store import Shelf
@@ -37,16 +37,7 @@ from rellum.core.values.owners import RELLUM
 from rellum.core.values.paths import PlacePath
 
 
-def restore_damaged(
-    pack_folder: str,
-    shelf_folder: str,
-    on_recovered: OnRecovered,
-    confirm: Confirm,
-    *,
-    source: str = "",
-    disk: Disk | None = None,
-    even_if_running: bool = False,
-) -> RestoreResult:
+def restore_damaged(request: Request, confirm: Confirm, *, source: str = "") -> RestoreResult:
     """Put right what a check finds changed or missing: vanilla from originals, mods from the shelf.
 
     ``source`` has originals that Rellum never saw. Foreign files stay. Raises NoSupply, RolledBack.
@@ -68,8 +59,8 @@ def restore_damaged(
             learn_vanilla(opened, source)
             supply(opened, source, sorted(vanilla))
             supply_contents(opened, source, _lost_originals(opened))
-        supply_from_shelf(opened, shelf_folder, _contents(opened, vanilla))
-        with supplies(opened), _where_from(opened, shelf_folder, laid) as (find, sources):
+        supply_from_shelf(opened, request.shelf_folder, _contents(opened, vanilla))
+        with supplies(opened), _where_from(opened, request.shelf_folder, laid) as (find, sources):
             plan = together(
                 (
                     plan_vanilla(vanilla, opened.state, opened.roots, is_kept),
@@ -83,7 +74,7 @@ def restore_damaged(
             restoration = Restoration(plan=plan, space=space, foreign=left, yours=drift.own_changes)
             return carry_out(opened, restoration, confirm, sources)
 
-    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+    with open_pack(request) as opened:
         return going_on(work, opened)
 
 

@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.change.execute import RolledBack, execute
 from rellum.core.change.learning import learn_vanilla
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
 from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import Space, space_for
+from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources, Sources
 from rellum.core.change.supplies import supplies, supply_contents, supply_from_shelf
 from rellum.core.change.target_plans import plan_vanilla
@@ -20,7 +21,6 @@ from rellum.core.composing.wanted import TheUsers
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
 from rellum.core.notices import note
-from rellum.core.pack.disk import Disk
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.originals import OriginalDamaged
 from rellum.core.pack.rows import BaselineEntry
@@ -89,14 +89,7 @@ def going_on(work: Callable[[Session], RestoreResult], opened: Session) -> Resto
 
 
 def restore_paths(
-    pack_folder: str,
-    paths: Sequence[str],
-    on_recovered: OnRecovered,
-    confirm: Confirm,
-    source: str = "",
-    shelf_folder: str = "",
-    *,
-    even_if_running: bool = False,
+    request: Request, paths: Sequence[str], confirm: Confirm, source: str = ""
 ) -> RestoreResult:
     """Restore files, or all files in folders, named from the game folder.
 
@@ -111,7 +104,7 @@ def restore_paths(
         for path in paths:
             wanted.update(dict.fromkeys(_files_named(path, opened)))
         with supplies(opened):
-            plan = _Planning(opened, wanted, source, shelf_folder, trusts=False)
+            plan = _Planning(opened, wanted, source, request.shelf_folder, trusts=False)
             if plan.plan.left_alone and not plan.plan.operations:
                 left = plan.plan.left_alone
                 raise NoOriginal(
@@ -122,20 +115,11 @@ def restore_paths(
                 )
             return carry_out(opened, plan.restoration(), confirm)
 
-    with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
+    with open_pack(request) as opened:
         return going_on(work, opened)
 
 
-def restore_mod(
-    pack_folder: str,
-    mod: str,
-    on_recovered: OnRecovered,
-    confirm: Confirm,
-    source: str = "",
-    shelf_folder: str = "",
-    *,
-    even_if_running: bool = False,
-) -> RestoreResult:
+def restore_mod(request: Request, mod: str, confirm: Confirm, source: str = "") -> RestoreResult:
     """Restore every file that belongs to a mod. Raises NothingToRestore, RolledBack.
 
     What the user changed in its settings, or put into its folder, is set aside for it.
@@ -150,23 +134,14 @@ def restore_mod(
                 hint=f"Mods in the game: {', '.join(sorted(owners)) or 'none'}.",
             )
         with supplies(opened):
-            planning = _Planning(opened, laid, source, shelf_folder, sets_aside=True)
+            planning = _Planning(opened, laid, source, request.shelf_folder, sets_aside=True)
             return carry_out(opened, planning.restoration(), confirm)
 
-    with open_pack(pack_folder, on_recovered, even_if_running=even_if_running) as opened:
+    with open_pack(request) as opened:
         return going_on(work, opened)
 
 
-def restore_all(
-    pack_folder: str,
-    on_recovered: OnRecovered,
-    confirm: Confirm,
-    disk: Disk | None = None,
-    source: str = "",
-    shelf_folder: str = "",
-    *,
-    even_if_running: bool = False,
-) -> RestoreResult:
+def restore_all(request: Request, confirm: Confirm, source: str = "") -> RestoreResult:
     """Bring the whole folder back to vanilla, the marker included; foreign files and the user's own stay.
 
     What the user changed in settings of mods, or put into their folders, is set aside for them.
@@ -178,7 +153,9 @@ def restore_all(
         drift = drift_of(opened)
         paths = {*opened.state.laid(), *drifted_paths(drift, opened.state)}
         with supplies(opened):
-            planning = _Planning(opened, paths, source, shelf_folder, whole=True, sets_aside=True)
+            planning = _Planning(
+                opened, paths, source, request.shelf_folder, whole=True, sets_aside=True
+            )
             going = {each.path for each in planning.plan.operations}
             gone = {each.path for each in planning.plan.operations if not each.after}
             foreign = [each.path for each in drift.findings if each.kind == "foreign"]
@@ -190,7 +167,7 @@ def restore_all(
             )
             return carry_out(opened, restoration, confirm)
 
-    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+    with open_pack(request) as opened:
         return going_on(work, opened)
 
 

@@ -11,9 +11,10 @@ from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.keeping import keep_settings, settings_paths
 from rellum.core.change.looking import drift_of, with_causes
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import Space, space_for
+from rellum.core.change.request import Request
 from rellum.core.change.rewinding import Look, Rewinder
 from rellum.core.change.staging import NoSources
 from rellum.core.change.supplies import supplies, supply_contents, supply_from_shelf
@@ -21,7 +22,6 @@ from rellum.core.errors import UserError
 from rellum.core.globs import any_test
 from rellum.core.nearest import nearest
 from rellum.core.pack.checkpoints import Checkpoint
-from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
@@ -94,16 +94,14 @@ class RewindResult(NamedTuple):
 Confirm = Callable[[Rewinding], bool]
 
 
-def make_checkpoint(
-    pack_folder: str, name: str, good: bool, on_recovered: OnRecovered, disk: Disk | None = None
-) -> Made:
+def make_checkpoint(request: Request, name: str, good: bool) -> Made:
     """Make a checkpoint of what is now. Raises BadName, NameTaken."""
     if name.isdigit() or name != name.strip() or not name.isprintable():
         raise BadName(
             f"a checkpoint cannot be called {name!r}",
             hint="Choose a name that is not just a number, such as 'before-the-storm'.",
         )
-    with open_pack(pack_folder, on_recovered, disk) as opened:
+    with open_pack(request) as opened:
         checkpoints = opened.state.checkpoints
         before = Before(settings=keep_settings(opened.site), pack_texts=pack_texts(opened.home))
         taken = checkpoints.named(name)
@@ -120,9 +118,9 @@ def make_checkpoint(
     return Made(made, tuple(gone))
 
 
-def forget_checkpoint(pack_folder: str, name: str, on_recovered: OnRecovered) -> Checkpoint:
+def forget_checkpoint(request: Request, name: str) -> Checkpoint:
     """Take the name and the mark off a checkpoint, by name or number. Raises NoCheckpoint."""
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         checkpoints = opened.state.checkpoints
         chosen = _choose(checkpoints.all(), name, False)
         opened.state.refuse_unfit()
@@ -130,24 +128,20 @@ def forget_checkpoint(pack_folder: str, name: str, on_recovered: OnRecovered) ->
         return chosen
 
 
-def list_checkpoints(pack_folder: str, on_recovered: OnRecovered) -> list[Checkpoint]:
+def list_checkpoints(request: Request) -> list[Checkpoint]:
     """Return all checkpoints, the newest first."""
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         return opened.state.checkpoints.all()
 
 
 def rewind(
-    pack_folder: str,
+    request: Request,
     name: str,
     good: bool,
-    on_recovered: OnRecovered,
     confirm: Confirm,
-    disk: Disk | None = None,
     source: str = "",
-    shelf_folder: str = "",
     *,
     with_carried: bool = False,
-    even_if_running: bool = False,
 ) -> RewindResult:
     """Go back to a checkpoint: by name or number, the last ``good`` one, or (neither) the last change.
 
@@ -157,10 +151,10 @@ def rewind(
 
     Raises NeedsOldGame, NoCheckpoint, CannotLay, FolderOwned, NoSpace, RolledBack.
     """
-    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+    with open_pack(request) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         with supplies(opened):
-            return _Way(opened, name, good, source, shelf_folder, with_carried).go(confirm)
+            return _Way(opened, name, good, source, request.shelf_folder, with_carried).go(confirm)
 
 
 class _Way:

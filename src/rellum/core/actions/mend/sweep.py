@@ -14,15 +14,15 @@ from rellum.core.actions.mend.restore import named_path
 from rellum.core.change.carry_out import swept_file
 from rellum.core.change.execute import execute
 from rellum.core.change.looking import drift_of, with_causes
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
 from rellum.core.change.operations import BringBack, Found
 from rellum.core.change.plan import Plan
 from rellum.core.change.repairing import plan_away
+from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Finding
 from rellum.core.hashing import hash_file
-from rellum.core.pack.disk import Disk
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
 from rellum.core.values.content import Content
@@ -57,19 +57,13 @@ class Sweep:
 
 
 def sweep(
-    pack_folder: str,
-    paths: Sequence[str],
-    on_recovered: OnRecovered,
-    confirm: Callable[[Sweeping], bool],
-    disk: Disk | None = None,
-    *,
-    even_if_running: bool = False,
+    request: Request, paths: Sequence[str], confirm: Callable[[Sweeping], bool]
 ) -> tuple[Sweeping, bool]:
     """Move files that are nobody's out of the game: all, or those at or below ``paths``.
 
     Returns what was planned, and whether it was done. Raises RolledBack, and what opening can raise.
     """
-    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+    with open_pack(request) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         planned = _plan(opened, [named_path(text, opened) for text in paths])
         done = not planned.plan.is_empty and confirm(planned)
@@ -130,25 +124,18 @@ def _left_empty(
     return sorted(folders - known, key=len, reverse=True)
 
 
-def list_sweeps(pack_folder: str, on_recovered: OnRecovered) -> list[Sweep]:
+def list_sweeps(request: Request) -> list[Sweep]:
     """Return the sweeps whose files still lie outside the game, the latest first."""
-    with open_pack(pack_folder, on_recovered) as opened:
+    with open_pack(request) as opened:
         return list(_sweeps(opened))
 
 
-def bring_back(
-    pack_folder: str,
-    name: str,
-    on_recovered: OnRecovered,
-    disk: Disk | None = None,
-    *,
-    even_if_running: bool = False,
-) -> tuple[Sweep, tuple[PlacePath, ...]]:
+def bring_back(request: Request, name: str) -> tuple[Sweep, tuple[PlacePath, ...]]:
     """Bring back what a sweep moved out; ``last``: the latest. Raises NothingSwept, RolledBack.
 
     Returns the sweep, and what stays out because something else stands there now.
     """
-    with open_pack(pack_folder, on_recovered, disk, even_if_running=even_if_running) as opened:
+    with open_pack(request) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         sweeps = list(_sweeps(opened))
         found = next((each for each in sweeps if name in (each.name, "last")), None)

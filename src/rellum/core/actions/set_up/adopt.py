@@ -26,6 +26,7 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import refuse_unready
 from rellum.core.change.rebasing import identity_text
+from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.detection import UnknownGame, find_sheet, identify, identify_now
@@ -47,7 +48,7 @@ from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.state import Adopted, StateFault, new_id
 from rellum.core.pack.state_change import BaselineChange
-from rellum.core.progress import Listener, silent
+from rellum.core.progress import Listener
 from rellum.core.values.ids import SheetId
 from rellum.core.values.owners import RELLUM
 from rellum.core.values.paths import PlacePath, Roots, is_inside, is_text, refuse_no_text, shown
@@ -85,17 +86,15 @@ class AdoptResult:
 
 
 def adopt(
-    pack_folder: str,
+    request: Request,
     game_folder: str,
     *,
     catalogs: tuple[str, ...] = (),
     sheet_id: str = "",
-    shelf_folder: str,
     copy_to: str = "",
     version: str = "",
     as_it_is: bool = False,
     anew: bool = False,
-    listen: Listener = silent,
 ) -> AdoptResult:
     """Make the game folder this pack's own; or a copy of it, made at ``copy_to``.
 
@@ -105,13 +104,13 @@ def adopt(
 
     Raises CannotAdopt, CannotCopy, UnknownGame, FolderOwned, NoCatalog, FileFaults, PackBusy.
     """
-    home = PackHome(os.path.abspath(pack_folder))
+    home = PackHome(os.path.abspath(request.pack_folder))
     roots = Roots(game_folder)
     if anew:
         _refuse_unready_for_anew(home, roots)
     else:
         _refuse_adopted(home)
-    _refuse_places(home, roots, shelf_folder)
+    _refuse_places(home, roots, request.shelf_folder)
     if not anew:
         refuse_other_owner(roots, home, "")
     pack = read_pack_file(home) if os.path.exists(home.pack_file) else None
@@ -124,12 +123,12 @@ def adopt(
     if copy_to:
         from rellum.core.actions.set_up.copying import copy_game
 
-        _refuse_places(home, Roots(game_folder), shelf_folder, copy_to)
-        copy_game(roots.game_folder, copy_to, listen)
+        _refuse_places(home, Roots(game_folder), request.shelf_folder, copy_to)
+        copy_game(roots.game_folder, copy_to, request.listen)
         roots = Roots(copy_to)
     entries, warnings = _look_around(roots)
     files = [entry for entry in entries if entry.kind == "file"]
-    digests = _hash(files, roots, listen)
+    digests = _hash(files, roots, request.listen)
     known = None if as_it_is else known_baseline(sheet, identity)
     rows = (
         rows_as_known(known, entries, digests, roots) if known else rows_as_found(entries, digests)
@@ -142,10 +141,10 @@ def adopt(
     catalog = catalog_if_readable(folders, sheet)
     drift, likenesses = None, signs_of_mods(entries, sheet, catalog) if not known else ()
     if known:
-        with open_pack(home.folder, lambda _: None) as opened:
+        with open_pack(Request(pack_folder=home.folder)) as opened:
             drift = with_causes(drift_of(opened), opened)
         odd = [each.path for each in drift.findings if each.kind != "missing"]
-        likenesses = like_releases(odd, digests, shelf_folder, catalog)
+        likenesses = like_releases(odd, digests, request.shelf_folder, catalog)
     return AdoptResult(
         identity=identity,
         game_folder=roots.game_folder,
@@ -191,7 +190,7 @@ def _create(
         write_adopted(home, catalogs, roots.game_folder, identity)
         create_from_rows(home, adopted, identity, rows)
     try:
-        with open_pack(home.folder, lambda _: None, even_if_running=True) as opened:
+        with open_pack(Request(pack_folder=home.folder, even_if_running=True)) as opened:
             plan = plan_marker(marker_bytes(home, adopted.pack_id), opened.roots)
             execute(plan, "adopt", opened.site, NoSources())
     except BaseException:
@@ -202,7 +201,7 @@ def _create(
 
 def _refuse_unready_for_anew(home: PackHome, roots: Roots) -> None:
     """Refuse to look once more at another folder, or while mods lie in it. Raises CannotAdopt."""
-    with open_pack(home.folder, lambda _: None) as opened:
+    with open_pack(Request(pack_folder=home.folder)) as opened:
         if opened.roots.game_folder != roots.game_folder:
             raise CannotAdopt(
                 f"the pack {home.folder} keeps {opened.roots.game_folder}",
@@ -217,7 +216,7 @@ def _refuse_unready_for_anew(home: PackHome, roots: Roots) -> None:
 
 def _record_anew(home: PackHome, identity: Identity, rows: Sequence[BaselineRow]) -> None:
     """Note another baseline for the game that the pack keeps; one rewind takes it back."""
-    with open_pack(home.folder, lambda _: None) as opened:
+    with open_pack(Request(pack_folder=home.folder)) as opened:
         before = {row[0]: row for row in opened.state.baseline_rows()}
         now = {row[0]: row for row in rows}
         changes: list[BaselineChange] = [(path, None) for path in before if path not in now]

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
+from rellum.core.change.request import Request
 from rellum.core.errors import NoAnswer, UserError
 from rellum.core.folder.baselines import read_sums
 from rellum.core.folder.hashes import hash_files
@@ -21,7 +22,7 @@ from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import read_pack_file
-from rellum.core.progress import Listener, silent
+from rellum.core.progress import Listener
 from rellum.core.values.content import EXECUTABLE_MODE, PLAIN_MODE
 from rellum.core.values.paths import GAME_PREFIX, PlacePath, Roots, shown
 
@@ -75,7 +76,7 @@ Confirm = Callable[[Assembly], bool]
 
 
 def assemble(
-    pack_folder: str,
+    request: Request,
     out: str,
     parts: Sequence[str],
     *,
@@ -83,7 +84,6 @@ def assemble(
     move: bool = False,
     unchecked: bool = False,
     catalogs: tuple[str, ...] = (),
-    listen: Listener = silent,
 ) -> Assembly:
     """Build a game folder; later parts win. All is looked at before anything is written.
 
@@ -95,15 +95,15 @@ def assemble(
     unfinished = out + UNFINISHED
     if not move:
         shutil.rmtree(unfinished, ignore_errors=True)  # of an interrupted call
-    baselines = _baselines(pack_folder, catalogs, version)
+    baselines = _baselines(request.pack_folder, catalogs, version)
     tops = {path.split("/")[1] for known in baselines for path in read_sums(known)}
-    read = [_read_part(part, tops, listen) for part in _with_unfinished(out, parts)]
+    read = [_read_part(part, tops, request.listen) for part in _with_unfinished(out, parts)]
     winners: dict[PlacePath, Part] = {path: part for part in read for path in part.files}
     if version and unchecked:
-        _refuse_other_version(_baselines(pack_folder, catalogs, ""), winners, version)
+        _refuse_other_version(_baselines(request.pack_folder, catalogs, ""), winners, version)
     known = None
     if baselines or not unchecked:
-        is_own = _own_files(pack_folder, catalogs)
+        is_own = _own_files(request.pack_folder, catalogs)
         known = _check(baselines, read, winners, version, is_own, unchecked=unchecked)
     os.makedirs(unfinished, exist_ok=True)
     for part in read:

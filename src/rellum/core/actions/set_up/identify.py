@@ -11,6 +11,7 @@ from rellum.core.actions.set_up.adopt import choose_sheet
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
+from rellum.core.change.request import Request
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.folder.baselines import FolderHashes, Match, best, compare, sums_text
@@ -55,18 +56,13 @@ class Identified:
 
 
 def identify_folder(
-    pack_folder: str,
-    folder: str,
-    *,
-    catalogs: tuple[str, ...] = (),
-    sheet_id: str = "",
-    listen: Listener = silent,
+    request: Request, folder: str, *, catalogs: tuple[str, ...] = (), sheet_id: str = ""
 ) -> Identified:
     """Say what a folder is; nothing is changed. Raises UnknownGame, NoCatalog, SumsFault, OSError."""
-    sheet = sheet_for(pack_folder, folder, catalogs, sheet_id)
+    sheet = sheet_for(request.pack_folder, folder, catalogs, sheet_id)
     roots = Roots(folder)
     files = vanilla_files(folder, sheet)
-    hashes = FolderHashes(roots, listen)
+    hashes = FolderHashes(roots, request.listen)
     matches = [compare(known, files, hashes) for known in sheet.baselines]
     matches.sort(key=lambda match: match.matching - len(match.differing) - len(match.missing))
     return Identified(

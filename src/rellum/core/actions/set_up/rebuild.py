@@ -15,7 +15,8 @@ from dataclasses import dataclass
 from rellum.core.actions.change.apply import Preparing
 from rellum.core.change.journal import Step
 from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, read_journal
-from rellum.core.change.opening import OnRecovered, open_pack
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
 from rellum.core.errors import UserError
 from rellum.core.folder.detection import identify, identify_now
 from rellum.core.folder.identity import Identity
@@ -60,14 +61,12 @@ class Rebuilt:
     rescued_files: int
 
 
-def rebuild(
-    pack_folder: str, game_folder: str, shelf_folder: str, on_recovered: OnRecovered
-) -> Rebuilt:
+def rebuild(request: Request, game_folder: str) -> Rebuilt:
     """Make the state anew, or leave all as it is.
 
     Raises NotDamaged, StateFault, UnknownGame, and what applying can raise.
     """
-    home = pack_home(pack_folder)
+    home = pack_home(request.pack_folder)
     journal = home.journal_file + "-waiting"
     with hold_pack(home):
         version, rows = read_vanilla(home)
@@ -80,15 +79,15 @@ def rebuild(
             os.replace(home.journal_file, journal)
         _create(home, Roots(game_folder), identity, rows)
     try:
-        with open_pack(home.folder, on_recovered, making_anew=True) as opened:
-            laid, unsure = _find_laid(opened, shelf_folder)
+        with open_pack(request, making_anew=True) as opened:
+            laid, unsure = _find_laid(opened, request.shelf_folder)
     except BaseException:
         _take_back(home, journal, damaged)
         raise
     rescued, count = _bring_back_store(home, journal)
     if os.path.exists(journal):
         os.replace(journal, home.journal_file)
-        with open_pack(home.folder, on_recovered):
+        with open_pack(request):
             pass
     return Rebuilt(laid=laid, unsure=unsure, damaged=damaged, rescued=rescued, rescued_files=count)
 
