@@ -13,6 +13,7 @@ import re
 import sys
 import tempfile
 from collections.abc import Callable
+from functools import partial
 
 from rellum.core.actions.gather.vet import vet_catalog
 from rellum.core.archives.checksums import read_checksums
@@ -96,9 +97,8 @@ class Readers:
             "sums": os.path.join(folder, "a.sha256"),
             "checksums": os.path.join(folder, "b.sha256"),
         }
-        vet = lambda: vet_catalog(
-            Request(pack_folder=self.pack.folder), (self.catalog,), "fathomline"
-        )
+        request = Request(pack_folder=self.pack.folder)
+        vet = partial(vet_catalog, request, (self.catalog,), "fathomline")
         self.read: dict[str, Callable[[], object]] = {
             "sheet": vet,
             "card": vet,

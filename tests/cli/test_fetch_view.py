@@ -8,7 +8,7 @@ import unittest
 from unittest import mock
 
 from rellum.cli import fetch_view
-from rellum.cli.fetch_view import FetchView
+from rellum.cli.views.fetch_progress import FetchView
 from rellum.core.fetching.model import FetchProgress, FileProgress
 
 

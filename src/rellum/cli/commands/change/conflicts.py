@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
-from rellum.core.values.paths import shown
+from rellum.cli.views import conflicts as view
 
 if TYPE_CHECKING:
-    from rellum.core.layers.contested_paths import Conflict, Conflicts
+    pass
 
 
 def conflicts(
@@ -29,70 +29,16 @@ def conflicts(
     from rellum.core.actions.change.conflicts import conflicts as action
 
     if figure:
-        from rellum.cli.figures import check_figure_name
+        from rellum.cli.views.figures import check_figure_name
 
         check_figure_name(figure)
     found = action(request_of(pack, shelf=True))
     if as_json:
-        console.say_json(_document(found))
+        console.say_json(view.document(found))
     else:
-        _show(found, every=every)
+        view.show(found, every=every)
     if figure:
-        from rellum.cli.figures import draw_conflicts
+        from rellum.cli.views.figures import draw_conflicts
 
         draw_conflicts(found, figure)
         console.note(f"Drawn: {figure}")
-
-
-def _show(found: Conflicts, *, every: bool) -> None:
-    from rellum.cli.render import MOST_LINES
-
-    if not found.conflicts:
-        files = console.count_text(sum(each.brings for each in found.shares), "file")
-        console.say(f"No conflicts: each of the {files} is brought by one mod only.")
-        return
-    differing = [each for each in found.conflicts if not each.is_same]
-    same = len(found.conflicts) - len(differing)
-    listed = differing if every else differing[:MOST_LINES]
-    if listed:
-        rows = [(shown(each.path), each.winner, _losers(each), _how(each)) for each in listed]
-        console.table(("file", "wins", "hides", "by"), rows)
-    if len(differing) > len(listed):
-        console.say(f"… and {len(differing) - len(listed):,} more (--all lists every file)")
-    for share in found.shares:
-        if share.hidden and share.hidden == share.brings:
-            files = console.count_text(share.hidden, "file")
-            console.warn(f"{share.mod} is fully hidden: other mods win all of its {files}")
-    if listed:
-        console.say()
-    count = console.count_text(len(differing), "file")
-    text = f"{count} brought by several mods with different content"
-    console.say(text + (f", {same:,} with the same." if same else "."))
-
-
-def _losers(conflict: Conflict) -> str:
-    return ", ".join(mod for mod in conflict.mods if mod != conflict.winner)
-
-
-def _how(conflict: Conflict) -> str:
-    how = "the pack's choice" if conflict.is_chosen else "load order"
-    return how + (f"; edited by {', '.join(conflict.edited_by)}" if conflict.edited_by else "")
-
-
-def _document(found: Conflicts) -> dict[str, Any]:
-    return {
-        "conflicts": [
-            {
-                "path": shown(each.path),
-                "mods": list(each.mods),
-                "winner": each.winner,
-                "by": "choice" if each.is_chosen else "load-order",
-                "same_content": each.is_same,
-                "edited_by": list(each.edited_by),
-            }
-            for each in found.conflicts
-        ],
-        "mods": [
-            {"mod": each.mod, "files": each.brings, "hidden": each.hidden} for each in found.shares
-        ],
-    }

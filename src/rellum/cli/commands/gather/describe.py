@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
+from rellum.cli.views import describe as view
 
 if TYPE_CHECKING:
-    from rellum.core.describing.card_text import Described
+    pass
 
 
 def describe(
@@ -42,7 +43,7 @@ def describe(
         with open(to, "x", encoding="utf-8", newline="\n") as file:
             file.write(text)
     if as_json:
-        console.say_json(_document(described, text))
+        console.say_json(view.document(described, text))
     elif to:
         marks = text.count("FILL IN")
         console.say(
@@ -50,33 +51,3 @@ def describe(
         )
     else:
         console.say(text.rstrip("\n"))
-
-
-def _document(described: Described, text: str) -> dict[str, Any]:
-    naming, shape = described.naming, described.shape
-    return {
-        "id": naming.id.value or None,
-        "name": naming.name.value or None,
-        "version": naming.version.value or None,
-        "is_patch": naming.is_patch,
-        "known_as": described.known_as or None,
-        "has_card": described.has_card,
-        "wrapper": shape.wrapper or None,
-        "files": [{"name": f.name, "size": f.size, "sha256": f.sha256} for f in described.files],
-        "places": [
-            {
-                "take": rule.take,
-                "to": rule.to,
-                "reason": rule.reason,
-                "sure": rule.is_sure,
-                "replaces": list(rule.replaces),
-            }
-            for rule in shape.rules
-        ],
-        "alternatives": [
-            {"option": a.group, "above": a.above, "folders": list(a.names)}
-            for a in shape.alternatives
-        ],
-        "left_out": list(shape.left_out),
-        "card": text,
-    }

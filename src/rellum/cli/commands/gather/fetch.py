@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
+from rellum.cli.views import fetch as view
 
 if TYPE_CHECKING:
-    from rellum.core.actions.gather.fetch import FetchResult
-    from rellum.core.composing.needed import NeededFile
+    pass
 
 
 def fetch(
@@ -44,7 +44,7 @@ def fetch(
     Transfers go on where they ended, mirrors are tried in turn, and each file is checked by its hash.
     What has come stays when this is stopped. What a person must get is told last.
     """
-    from rellum.cli.fetch_view import FetchView
+    from rellum.cli.views.fetch_progress import FetchView
     from rellum.core.actions.gather.fetch import fetch as action
     from rellum.core.fetching.model import Patience
 
@@ -53,24 +53,24 @@ def fetch(
     if write_to:
         _write_list(pack, write_to, as_json=as_json)
         return
-    view = FetchView()
+    bar = FetchView()
     try:
         result = action(
             request_of(pack, shelf=True),
-            view.show,
+            bar.show,
             lists=lists or (),
             patience=Patience(stall=stall, tries=tries),
         )
     except KeyboardInterrupt:
-        view.clear()
+        bar.clear()
         console.note("Stopped. Partial downloads are kept; 'rellum fetch' resumes them.")
         raise typer.Exit(130) from None
     finally:
-        view.clear()
+        bar.clear()
     if as_json:
-        console.say_json(_document(result))
+        console.say_json(view.document(result))
     else:
-        _show(result)
+        view.show(result)
     if result.failed or result.by_hand:
         raise typer.Exit(1)
 
@@ -81,111 +81,9 @@ def _write_list(pack: str, target: str, *, as_json: bool) -> None:
     files = write_list(request_of(pack, shelf=True), target)
     without = [each for each in files if not each.file.urls]
     if as_json:
-        console.say_json({"list": target, "files": [_needed(each) for each in files]})
+        console.say_json({"list": target, "files": [view.needed_document(each) for each in files]})
         return
     console.say(f"{console.count_text(len(files), 'missing file')} listed in {target}.")
     if without:
         names = ", ".join(each.file.name for each in without)
         console.say(f"No address; download by hand: {names}")
-
-
-def _show(result: FetchResult) -> None:
-    if not (result.fetched or result.failed or result.by_hand):
-        count = console.count_text(result.here, "file")
-        console.say(f"Nothing to fetch: the line-up's {count} are on the shelf.")
-        return
-    rows = [
-        (
-            "fetched",
-            each.taken.known.release.name if each.taken.known else "?",
-            console.bytes_text(each.taken.size),
-            each.taken.path,
-        )
-        for each in result.fetched
-    ]
-    rows += [
-        ("failed", each.needed.release.name, _size(each.needed), each.needed.file.name)
-        for each in result.failed
-    ]
-    if rows:
-        console.table(("outcome", "release", "size", "file"), rows, right=(2,))
-    troubles = [each for each in result.fetched if each.given_up or each.taken.outcome == "part"]
-    if troubles:
-        console.say()
-    for each in troubles:
-        if each.taken.outcome == "part":
-            console.say(f"{each.taken.path}: {each.taken.reason}")
-        for reason in each.given_up:
-            address, _, why = reason.partition(": ")
-            console.say(f"given up  {address}\n          {why}")
-    for failed in result.failed:
-        console.show_error(
-            f"{failed.needed.file.name} could not be fetched",
-            failed.reasons,
-            "",
-        )
-    if result.failed:
-        console.say(
-            "Run 'rellum fetch' to try again, or 'rellum fetch --list FILE' to export a list for other "
-            "programs."
-        )
-    if result.by_hand:
-        if rows:
-            console.say()
-        _show_by_hand(result.by_hand)
-
-
-def _show_by_hand(files: tuple[NeededFile, ...]) -> None:
-    count = console.count_text(len(files), "file")
-    console.say(f"{count} to download by hand:")
-    for each in files:
-        file = each.file
-        console.say(f"  {console.styled(file.name, 'bold')}  {_size(each)}  {each.release.name}")
-        if file.page or file.urls:
-            console.say(f"    page  {file.page or file.urls[0]}")
-        words = file.by_hand or (
-            ""
-            if file.sha256 or file.blake3
-            else "The card has no hash for it: say which release it is with --as."
-        )
-        if words:
-            console.say(f"    how   {words}")
-    console.say("Then: rellum take FILE...  or watch a folder for them: rellum take --watch FOLDER")
-
-
-def _size(needed: NeededFile) -> str:
-    return "?" if needed.file.size is None else console.bytes_text(needed.file.size)
-
-
-def _document(result: FetchResult) -> dict[str, Any]:
-    return {
-        "here_before": result.here,
-        "fetched": [
-            {
-                "name": each.taken.path,
-                "outcome": each.taken.outcome,
-                "size": each.taken.size,
-                "blake3": each.taken.digest,
-                "given_up": list(each.given_up),
-            }
-            for each in result.fetched
-        ],
-        "failed": [
-            {**_needed(each.needed), "reasons": list(each.reasons)} for each in result.failed
-        ],
-        "by_hand": [_needed(each) for each in result.by_hand],
-    }
-
-
-def _needed(needed: NeededFile) -> dict[str, Any]:
-    file = needed.file
-    return {
-        "name": file.name,
-        "mod": needed.release.mod,
-        "version": needed.release.version.text,
-        "size": file.size,
-        "sha256": file.sha256,
-        "from": list(file.urls),
-        "page": file.page or None,
-        "by_hand": file.by_hand or None,
-    }

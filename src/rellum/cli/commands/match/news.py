@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
+from rellum.cli.views import news as view
 
 if TYPE_CHECKING:
-    from rellum.core.actions.match.news import News
-    from rellum.core.solving.newer_releases import NewRelease
+    pass
 
 
 def news(
@@ -27,7 +27,7 @@ def news(
 
     result = action(request_of(pack), mods or [])
     if as_json:
-        console.say_json(_document(result))
+        console.say_json(view.document(result))
         return
     if not result.releases:
         count = console.count_text(result.mods, "mod")
@@ -36,11 +36,11 @@ def news(
     console.say(console.styled(f"Newer releases, for game {result.game}", "bold"))
     rows = [
         (
-            _word(each),
+            view.word_of(each),
             each.release.mod,
             each.now.label,
             each.release.label,
-            *_size(each),
+            *view.size_of(each),
             each.brief,
         )
         for each in result.releases
@@ -54,37 +54,3 @@ def news(
             f"To take the free ones: rellum resolve --fresh {' '.join(dict.fromkeys(free))}"
         )
     console.say("For details: 'rellum why MOD VERSION'.")
-
-
-def _word(news: NewRelease) -> str:
-    if news.outcome.reason is not None:
-        return "blocked"
-    return "free" if news.outcome.is_free else "with others"
-
-
-def _size(news: NewRelease) -> tuple[str, str]:
-    kind = "patch" if news.release.patches else "full"
-    return kind, console.bytes_text(news.size) if news.size is not None else "?"
-
-
-def _document(result: News) -> dict[str, Any]:
-    from rellum.cli.render import statement_document
-
-    return {
-        "game": result.game.text,
-        "releases": [
-            {
-                "mod": each.release.mod,
-                "version_now": each.now.version.text,
-                "version": each.release.version.text,
-                "build": each.release.build or None,
-                "can_be_taken": each.outcome.reason is None,
-                "is_free": each.outcome.is_free,
-                "is_patch": each.release.patches is not None,
-                "size": each.size,
-                "brief": each.brief,
-                "statements": [statement_document(one) for one in each.statements],
-            }
-            for each in result.releases
-        ],
-    }

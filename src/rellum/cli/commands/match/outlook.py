@@ -2,24 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
+from rellum.cli.views import outlook as view
 
 if TYPE_CHECKING:
-    from rellum.core.solving.game_versions import Cell, Outlook, VersionOutlook
-
-SIGNS = {
-    "ready": "ready",
-    "tried": "tried",
-    "other": "other",
-    "back": "BACK",
-    "gone": "-",
-    "unknown": "?",
-}
+    pass
 
 
 def outlook(
@@ -38,115 +30,19 @@ def outlook(
     from rellum.core.actions.match.outlook import outlook as action
 
     if figure:
-        from rellum.cli.figures import check_figure_name
+        from rellum.cli.views.figures import check_figure_name
 
         check_figure_name(figure)
     result = action(request_of(pack))
     if figure:
-        from rellum.cli.figures import draw_outlook
+        from rellum.cli.views.figures import draw_outlook
 
         draw_outlook(result, figure)
     if as_json:
-        console.say_json(_document(result))
+        console.say_json(view.document(result))
     elif as_csv:
-        _print_csv(result)
+        view.print_csv(result)
     else:
-        _show(result)
+        view.show(result)
         if figure:
             console.say(f"Drawn: {figure}")
-
-
-def _show(result: Outlook) -> None:
-    if not result.mods:
-        console.say("The pack wants no mods yet. Start with 'rellum want MOD'.")
-        return
-    versions = result.versions
-    headings = ("mod", *(_heading(each) for each in versions))
-    rows = []
-    for at, mod in enumerate(result.mods):
-        name = mod if mod in result.wanted else f"  {mod}"
-        rows.append((name, *(_cell_text(each.cells[at]) for each in versions)))
-    console.table(headings, rows)
-    console.say()
-    console.say(
-        "ready: as in the line-up   other: another release of it, named   tried: by a trial"
-    )
-    console.say("BACK: holds the pack back, would have to go   -: not needed there")
-    for each in versions:
-        console.say()
-        _tell(each)
-
-
-def _heading(version: VersionOutlook) -> str:
-    return f"{version.game} (now)" if version.is_now else version.game.text
-
-
-def _cell_text(cell: Cell) -> str:
-    sign = SIGNS[cell.status]
-    if cell.status in ("other", "tried") and cell.release:
-        return f"{sign} {cell.release.label}"
-    return sign
-
-
-def _tell(version: VersionOutlook) -> None:
-    from rellum.core.actions.match.resolve import with_place
-
-    name = console.styled(f"game {version.game}", "bold")
-    if version.give_up is None:
-        console.say(f"{name}: no line-up, and giving up a few wants does not bring one")
-    elif not version.give_up:
-        others = sum(each.status == "other" for each in version.cells)
-        what = f"with {console.count_text(others, 'other release')}" if others else "unchanged"
-        console.say(f"{name}: all wants fit, {what}")
-    else:
-        console.say(f"{name}: give up {', '.join(each.mod for each in version.give_up)}")
-        for each in version.give_up:
-            for statement in each.statements:
-                console.say_indented(with_place(statement))
-
-
-def _rows(result: Outlook) -> list[dict[str, object]]:
-    return [
-        {
-            "game": version.game.text,
-            "mod": cell.mod,
-            "wanted": cell.mod in result.wanted,
-            "status": cell.status,
-            "version": cell.release.version.text if cell.release else None,
-            "build": cell.release.build or None if cell.release else None,
-            "trial": str(cell.trial) if cell.trial else None,
-        }
-        for version in result.versions
-        for cell in version.cells
-    ]
-
-
-def _print_csv(result: Outlook) -> None:
-    import pandas
-
-    console.say(pandas.DataFrame(_rows(result)).to_csv(index=False).rstrip("\n"))
-
-
-def _document(result: Outlook) -> dict[str, Any]:
-    from rellum.cli.render import statement_document
-
-    return {
-        "versions": [
-            {
-                "game": each.game.text,
-                "is_now": each.is_now,
-                "has_line_up": each.give_up == (),
-                "give_up": None
-                if each.give_up is None
-                else [
-                    {
-                        "mod": one.mod,
-                        "statements": [statement_document(said) for said in one.statements],
-                    }
-                    for one in each.give_up
-                ],
-            }
-            for each in result.versions
-        ],
-        "cells": _rows(result),
-    }

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
+from rellum.cli.views import why as view
 
 if TYPE_CHECKING:
-    from rellum.core.actions.match.why import ReleaseAnswer, WhyAnswer
-
-MOST_RELEASES = 6
+    pass
 
 
 def why(
@@ -30,7 +29,7 @@ def why(
 
     answer = action(request_of(pack), mod, version)
     if as_json:
-        console.say_json(_document(answer))
+        console.say_json(view.document(answer))
         return
     if answer.chosen is None:
         console.say(console.styled(f"{answer.mod} is not in the line-up", "bold"))
@@ -41,71 +40,6 @@ def why(
         console.say(console.styled(title, "bold"))
         for group, choices in answer.chosen.options:
             console.say(f"  {group}: {', '.join(choices) or 'none'}")
-    _list("asked for", answer.asked_by)
-    _list("fixed by", answer.fixed_by)
-    _answers(answer, every=every)
-
-
-def _list(heading: str, statements: Any) -> None:
-    from rellum.core.actions.match.resolve import with_place
-
-    if statements:
-        console.say()
-        console.say(console.styled(heading, "dim"))
-        for each in statements:
-            console.say_indented(with_place(each))
-
-
-def _answers(answer: WhyAnswer, *, every: bool) -> None:
-    from rellum.core.actions.match.resolve import with_place
-
-    shown = answer.answers if every else answer.answers[:MOST_RELEASES]
-    if not answer.answers and answer.chosen is not None:
-        console.say()
-        console.say("It is the newest release.")
-    for each in shown:
-        console.say()
-        console.say(f"{console.styled(each.release.name, 'bold')}: {_verdict(each)}")
-        for statement in each.statements:
-            console.say_indented(with_place(statement))
-    if len(answer.answers) > len(shown):
-        console.say()
-        console.say(f"… and {len(answer.answers) - len(shown)} more (--all lists every release)")
-
-
-def _verdict(answer: ReleaseAnswer) -> str:
-    if answer.outcome.reason is not None:
-        return f"cannot be taken: {answer.brief}"
-    if answer.outcome.is_free:
-        return "can be taken, and nothing else would change"
-    return f"can be taken, but {answer.brief}"
-
-
-def _document(answer: WhyAnswer) -> dict[str, Any]:
-    from rellum.cli.render import statement_document
-
-    chosen = answer.chosen
-    return {
-        "mod": answer.mod,
-        "chosen": {"version": chosen.version, "build": chosen.build or None} if chosen else None,
-        "asked_by": [statement_document(each) for each in answer.asked_by],
-        "fixed_by": [statement_document(each) for each in answer.fixed_by],
-        "releases": [
-            {
-                "version": each.release.version.text,
-                "build": each.release.build or None,
-                "can_be_taken": each.outcome.reason is None,
-                "brief": each.brief,
-                "changes": [
-                    {
-                        "mod": change.mod,
-                        "version_before": change.before.version.text if change.before else None,
-                        "version": change.after.version.text if change.after else None,
-                    }
-                    for change in each.outcome.changes
-                ],
-                "statements": [statement_document(one) for one in each.statements],
-            }
-            for each in answer.answers
-        ],
-    }
+    view.show_list("asked for", answer.asked_by)
+    view.show_list("fixed by", answer.fixed_by)
+    view.answers(answer, every=every)

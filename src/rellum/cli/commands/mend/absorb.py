@@ -8,6 +8,7 @@ import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
+from rellum.cli.views import absorb as view
 
 if TYPE_CHECKING:
     from rellum.core.actions.mend.own_mod import Absorbing
@@ -56,7 +57,7 @@ def absorb(
         raise typer.BadParameter("--end absorbs every change; do not name paths")
 
     def ask(absorbing: Absorbing) -> bool:
-        _show(absorbing, every=every)
+        view.show(absorbing, every=every)
         question = f"Make this the mod {absorbing.mod} {absorbing.version}?"
         return console.confirm(question, yes=yes, what="this changes the pack")
 
@@ -93,26 +94,3 @@ def _begin(pack: str) -> None:
             "from a clean copy ('rellum restore --from')"
         )
     console.say("Run the other program now, then 'rellum absorb --end --as NAME'.")
-
-
-def _show(absorbing: Absorbing, *, every: bool) -> None:
-    from rellum.cli.render import MOST_LINES
-    from rellum.core.values.paths import shown
-
-    words = {"changed": "changed", "missing": "taken away", "foreign": "new"}
-    findings = absorbing.findings if every else absorbing.findings[:MOST_LINES]
-    rows = [(words[e.kind], shown(e.path), str(e.owner or "nobody"), e.detail) for e in findings]
-    console.table(("what", "file", "whose so far", "how"), rows)
-    if len(findings) < len(absorbing.findings):
-        more = len(absorbing.findings) - len(findings)
-        console.say(f"… and {more:,} more (--all lists every file)")
-    if absorbing.lacking:
-        from rellum.cli.render import tell_paths
-
-        tell_paths(
-            absorbing.lacking,
-            "No copy of these vanilla files is kept, so they cannot come back when the mod is dropped\n"
-            "(--from COPY: take them from a clean copy of the game first):",
-        )
-    for each in absorbing.left:
-        console.warn(f"{shown(each.path)} was not absorbed: {each.detail}")

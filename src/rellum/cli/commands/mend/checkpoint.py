@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
+from rellum.cli.views import checkpoint as view
 
 if TYPE_CHECKING:
-    from rellum.core.pack.checkpoints import Checkpoint
+    pass
 
 
 def checkpoint(
@@ -46,65 +47,26 @@ def checkpoint(
     if listed:
         found = actions.list_checkpoints(request_of(pack))
         if as_json:
-            console.say_json({"checkpoints": list(map(_document, found))})
+            console.say_json({"checkpoints": list(map(view.document, found))})
         else:
-            _show(found)
+            view.show(found)
         return
     result = actions.make_checkpoint(request_of(pack), name, good)
     made = result.checkpoint
     if as_json:
         from rellum.core.values.paths import shown
 
-        console.say_json({**_document(made), "drifted": list(map(shown, result.drifted))})
+        console.say_json({**view.document(made), "drifted": list(map(shown, result.drifted))})
         return
     called = f" '{made.name}'" if made.name else ""
     mark = ", marked good" if made.good else ""
     console.say(f"Checkpoint {made.number}{called}{mark}.")
-    console.say(f"To go back to it: 'rellum rewind {_pasted(made.name) or made.number}'.")
+    console.say(f"To go back to it: 'rellum rewind {view.pasted(made.name) or made.number}'.")
     if result.drifted:
-        from rellum.cli import render
+        from rellum.cli.views import plans
 
-        render.tell_paths(
+        plans.tell_paths(
             result.drifted,
             "The checkpoint has these as Rellum left them, not as they are now ('rellum absorb' keeps the "
             "changes):",
         )
-
-
-def _pasted(name: str) -> str:
-    """Return a name as a shell takes it."""
-    import shlex
-
-    return shlex.quote(name) if name else ""
-
-
-def _show(found: list[Checkpoint]) -> None:
-    if not found:
-        console.say("No checkpoints yet. Each change of the game makes one.")
-        return
-    rows = []
-    for each in found:
-        then = f"{each.ended_by}, {console.count_text(each.files, 'file')}"
-        rows.append(
-            (
-                str(each.number),
-                each.made_at.replace("T", " ").removesuffix("Z"),
-                each.version,
-                each.name or "-",
-                "good" if each.good else "",
-                then if each.ended_by else "nothing has changed since",
-            )
-        )
-    console.table(("no.", "made (UTC)", "game", "name", "", "what came after"), rows, right=(0,))
-
-
-def _document(each: Checkpoint) -> dict[str, Any]:
-    return {
-        "number": each.number,
-        "name": each.name or None,
-        "good": each.good,
-        "made_at": each.made_at,
-        "game_version": each.version,
-        "ended_by": each.ended_by or None,
-        "files": each.files,
-    }

@@ -8,15 +8,10 @@ import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
+from rellum.cli.views import sweep as view
 
 if TYPE_CHECKING:
     from rellum.core.actions.mend.sweep import Sweeping
-
-_WHY = {
-    "left-over": "left over from an older release",
-    "foreign-shared": "foreign, in a place that mods share",
-    "game-update": "came with an update of the game",
-}
 
 
 def sweep(
@@ -61,7 +56,7 @@ def sweep(
         return
 
     def ask(sweeping: Sweeping) -> bool:
-        _show(sweeping, every=every)
+        view.show(sweeping, every=every)
         return console.confirm("Move these out of the game?", yes=yes)
 
     planned, done_so = actions.sweep(
@@ -81,37 +76,11 @@ def sweep(
         console.say("'rellum sweep --back last' brings them back.")
 
 
-def _show(sweeping: Sweeping, *, every: bool) -> None:
-    from rellum.cli.render import MOST_LINES
-    from rellum.core.values.paths import shown
-
-    findings = sweeping.findings if every else sweeping.findings[:MOST_LINES]
-    rows = [(shown(each.path), each.detail, _WHY.get(each.cause, "foreign")) for each in findings]
-    console.table(("file", "what", "why"), rows)
-    if len(findings) < len(sweeping.findings):
-        more = len(sweeping.findings) - len(findings)
-        console.say(f"… and {more:,} more (--all lists every file)")
-
-
 def _list(pack: str, *, as_json: bool) -> None:
     from rellum.core.actions.mend.sweep import list_sweeps
-    from rellum.core.values.paths import shown, shown_file
 
     sweeps = list_sweeps(request_of(pack))
     if as_json:
-        document = [
-            {
-                "name": each.name,
-                "folder": each.folder,
-                "files": [shown(path) for path in each.files],
-            }
-            for each in sweeps
-        ]
-        console.say_json({"sweeps": document})
-    elif not sweeps:
-        console.say("There are no sweeps to undo.")
-    for each in () if as_json else sweeps:
-        console.say(f"{each.name}: {console.count_text(len(each.files), 'file')}")
-        console.say(f"  {shown_file(each.folder)}")
-        for path in each.files[:20]:
-            console.say(f"  {console.one_line(shown(path))}")
+        console.say_json({"sweeps": [view.document(each) for each in sweeps]})
+    else:
+        view.show_list(sweeps)

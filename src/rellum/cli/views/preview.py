@@ -1,0 +1,214 @@
+"""What ``rellum preview`` shows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from rellum.cli import console
+
+if TYPE_CHECKING:
+    from rellum.core.actions.change.apply import Preview
+    from rellum.core.change.rebasing import Rebase
+    from rellum.core.composing.settling import SettingsConflict
+    from rellum.core.layers.slot_shapes import Shape
+    from rellum.core.layers.wrappers import SameName
+
+
+def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> None:
+    """Print a preview for people: file by file if ``files``, and mod by mod."""
+    from rellum.cli.views import plans
+
+    if result.rebase:
+        _show_rebase(result.rebase)
+    elif result.made_anew:
+        console.warn("rellum.toml changed, so a new line-up was chosen")
+    for root, folder in result.new_places:
+        console.say(f"Outside the game folder, for the first time: {root} is {folder}")
+    for warning in _trial_warnings(result):
+        console.warn(warning)
+    notes = list(_notes(result, every=every, sweeps=sweeps))
+    if result.plan.visible:
+        if files or every:
+            plans.plan_lines(result.plan, every=every)
+            for note in _placing_notes(result):
+                console.say(note)
+            console.say()
+        order = [f"{release.mod} {release.version}" for release in result.lock.releases]
+        rows = plans.release_rows(result.plan, order)
+        console.table(("whose", "new", "replaced", "gone", "bytes"), rows, right=(1, 2, 3, 4))
+        notes = ["", *notes] if notes else []
+    else:
+        console.say("Nothing to do: every file of the line-up is in place.")
+    for line in notes:
+        console.say(line)
+    if result.plan.visible:
+        console.say()
+        console.say(plans.plan_summary(result.plan, result.space))
+
+
+def _show_rebase(rebase: Rebase) -> None:
+    """Say what the game's update did, and what of it is not known."""
+    from rellum.core.values.paths import shown
+
+    told = (
+        "its files are known"
+        if rebase.known
+        else "its files are not known, so they count as vanilla"
+    )
+    console.say(
+        console.styled(
+            f"The game was {rebase.before.version} and is {rebase.now.version} now ({told}):",
+            "bold",
+        )
+    )
+    counts = ((rebase.changed, "changed"), (rebase.new, "new"), (rebase.gone, "gone"))
+    words = ", ".join(f"{len(paths):,} {word}" for paths, word in counts)
+    console.say(f"  vanilla files: {words}")
+    if rebase.beside:
+        files = console.count_text(len(rebase.beside), "file")
+        names = ", ".join(map(shown, rebase.beside[:5])) + (" …" if len(rebase.beside) > 5 else "")
+        console.say(
+            f"  {files} counted as vanilla and none of {rebase.now.version}: foreign now ({names})"
+        )
+    if rebase.unsure:
+        new = console.count_text(len(rebase.unsure), "new file")
+        console.say(f"  {new} in places that mods share may be the game's: left alone, not vanilla")
+    if rebase.overwritten:
+        owners = sorted({str(each.owner) for each in rebase.overwritten})
+        files = console.count_text(len(rebase.overwritten), "file")
+        console.say(f"  it put its own over {files} of {', '.join(owners)}")
+    if rebase.lacking:
+        files = console.count_text(len(rebase.lacking), "file")
+        console.warn(
+            f"under mods lie {files} of {rebase.before.version} that {rebase.now.version} has otherwise: "
+            + ", ".join(map(shown, rebase.lacking[:5]))
+        )
+    elif rebase.kept and not rebase.known:
+        files = console.count_text(len(rebase.kept), "file")
+        console.warn(
+            f"{files} of mods were left by the update; what lies under them is of {rebase.before.version}"
+        )
+    if rebase.lacking or (rebase.kept and not rebase.known):
+        console.say("  To be sure, let the store verify its files, then run 'rellum apply' again.")
+    console.say()
+
+
+def _placing_notes(result: Preview) -> Iterator[str]:
+    """Yield how releases are laid of which something is laid now."""
+    touched = {each.owner for each in result.plan.visible}
+    yield from (note for owner, note in result.notes if owner in touched)
+
+
+def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
+    """Yield what is to be known beside the files, line by line."""
+    from rellum.cli.views.plans import MOST_LINES
+    from rellum.core.values.paths import shown
+
+    if result.plan.visible:
+        for owner, count in sorted(result.target.hidden.items(), key=lambda row: str(row[0])):
+            hidden = console.count_text(count, "file is hidden", "files are hidden")
+            yield f"{owner}: {hidden} by other mods: see 'rellum conflicts'."
+        for name, note in result.by_hand:
+            yield f"Check by hand, for {name}: {note}"
+        yield from map(_same_name_line, result.same_names)
+        for conflict in result.settings:
+            who = {
+                "mine": "yours stay",
+                "theirs": f"{conflict.whose} wins; a copy of yours is kept",
+            }
+            outcome = who[conflict.side] if conflict.side else "open: 'apply' asks who wins"
+            yield f"{shown(conflict.path)}: settings that both you and a release changed ({outcome})"
+            yield from conflict_lines(conflict)
+        for path, why in result.plan.left_alone if every else result.plan.left_alone[:MOST_LINES]:
+            yield f"{shown(path)}: {why}."
+        for shape in result.shapes:
+            yield from _shape_lines(shape, every=every)
+    if result.leftovers and not sweeps:
+        files = console.count_text(len(result.leftovers), "file")
+        yield f"{files} left over from older releases; --sweep sets them aside:"
+        for each in result.leftovers if every else result.leftovers[:MOST_LINES]:
+            yield f"  {shown(each.path)}  ({each.named_by})"
+
+
+def _same_name_line(found: SameName) -> str:
+    """Say how a folder is laid that would come into one of the same name."""
+    from rellum.core.values.paths import shown
+
+    into = f"{shown(found.to)}/"
+    if found.depth == "once":
+        return f"{found.archive}: only what is in its folder {found.folder} goes into {into}, as decided."
+    outcome = "as decided" if found.depth else "open: 'apply' asks whether that is one too many"
+    return f"{found.archive}: its folder {found.folder} goes into {into} as well ({outcome})."
+
+
+def _shape_lines(shape: Shape, *, every: bool) -> Iterator[str]:
+    """Say how a graft fits its slot, and name what it has nothing for."""
+    from rellum.cli.views.plans import MOST_LINES
+    from rellum.core.values.paths import shown
+
+    extra = f", {len(shape.extra):,} more than it had" if shape.extra else ""
+    total = len(shape.provided) + len(shape.missing)
+    yield f"graft {shape.graft}: {len(shape.provided):,} of the slot's {total:,} files{extra}."
+    missing = shape.missing if every else shape.missing[:MOST_LINES]
+    for path in missing:
+        yield f"  nothing for {shown(path)}"
+    if len(missing) < len(shape.missing):
+        yield f"  … and {len(shape.missing) - len(missing):,} more (--all lists all)"
+
+
+def _trial_warnings(result: Preview) -> Iterator[str]:
+    """Say which grafts broke before."""
+    from rellum.core.catalog.toml_lines import place_of
+
+    for trial in result.graft_trials:
+        note = f": {trial.note}" if trial.note else ""
+        names = ", ".join(trial.grafts)
+        yield (
+            f"graft {names} broke on game {trial.game}, tried {trial.date}{note} "
+            f"({place_of(trial.source)})"
+        )
+
+
+def conflict_lines(conflict: SettingsConflict) -> list[str]:
+    """Return what both want, a line a key."""
+    return [
+        f"  {each.key}: yours = {each.mine or 'gone'}, {conflict.whose} = {each.theirs or 'gone'}"
+        for each in conflict.conflicts
+    ]
+
+
+def same_name_document(found: SameName) -> dict[str, Any]:
+    from rellum.core.values.paths import shown
+
+    return {
+        "archive": found.archive,
+        "folder": found.folder,
+        "to": shown(found.to),
+        "depth": found.depth,
+    }
+
+
+def shape_document(shape: Shape) -> dict[str, Any]:
+    from rellum.core.values.paths import shown
+
+    return {
+        "graft": shape.graft,
+        "provided": [shown(path) for path in shape.provided],
+        "extra": [shown(path) for path in shape.extra],
+        "missing": [shown(path) for path in shape.missing],
+    }
+
+
+def settings_document(conflict: SettingsConflict) -> dict[str, Any]:
+    from rellum.core.values.paths import shown
+
+    return {
+        "path": shown(conflict.path),
+        "owner": conflict.whose,
+        "side": conflict.side,
+        "conflicts": [
+            {"key": each.key, "mine": each.mine, "theirs": each.theirs}
+            for each in conflict.conflicts
+        ],
+    }

@@ -1,0 +1,78 @@
+"""What ``rellum why`` shows."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from rellum.cli import console
+
+if TYPE_CHECKING:
+    from rellum.core.actions.match.why import ReleaseAnswer, WhyAnswer
+
+
+MOST_RELEASES = 6
+
+
+def show_list(heading: str, statements: Any) -> None:
+    from rellum.core.actions.match.resolve import with_place
+
+    if statements:
+        console.say()
+        console.say(console.styled(heading, "dim"))
+        for each in statements:
+            console.say_indented(with_place(each))
+
+
+def answers(answer: WhyAnswer, *, every: bool) -> None:
+    from rellum.core.actions.match.resolve import with_place
+
+    shown = answer.answers if every else answer.answers[:MOST_RELEASES]
+    if not answer.answers and answer.chosen is not None:
+        console.say()
+        console.say("It is the newest release.")
+    for each in shown:
+        console.say()
+        console.say(f"{console.styled(each.release.name, 'bold')}: {_verdict(each)}")
+        for statement in each.statements:
+            console.say_indented(with_place(statement))
+    if len(answer.answers) > len(shown):
+        console.say()
+        console.say(f"… and {len(answer.answers) - len(shown)} more (--all lists every release)")
+
+
+def _verdict(answer: ReleaseAnswer) -> str:
+    if answer.outcome.reason is not None:
+        return f"cannot be taken: {answer.brief}"
+    if answer.outcome.is_free:
+        return "can be taken, and nothing else would change"
+    return f"can be taken, but {answer.brief}"
+
+
+def document(answer: WhyAnswer) -> dict[str, Any]:
+    from rellum.cli.views.plans import statement_document
+
+    chosen = answer.chosen
+    return {
+        "mod": answer.mod,
+        "chosen": {"version": chosen.version, "build": chosen.build or None} if chosen else None,
+        "asked_by": [statement_document(each) for each in answer.asked_by],
+        "fixed_by": [statement_document(each) for each in answer.fixed_by],
+        "releases": [
+            {
+                "version": each.release.version.text,
+                "build": each.release.build or None,
+                "can_be_taken": each.outcome.reason is None,
+                "brief": each.brief,
+                "changes": [
+                    {
+                        "mod": change.mod,
+                        "version_before": change.before.version.text if change.before else None,
+                        "version": change.after.version.text if change.after else None,
+                    }
+                    for change in each.outcome.changes
+                ],
+                "statements": [statement_document(one) for one in each.statements],
+            }
+            for each in answer.answers
+        ],
+    }
