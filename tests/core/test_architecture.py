@@ -97,6 +97,17 @@ class LayeringTest(unittest.TestCase):
         for name in pure:
             self.assertEqual(imports_of(name) & OUTSIDE_WORLD, set(), name)
 
+    def test_patterns_over_the_game_know_how_it_compares_paths(self) -> None:
+        users = [each for each in modules() if self._uses_any_test(each)]
+        self.assertEqual(users, ["rellum.core.globs", "rellum.core.values.path_rules"])
+
+    @staticmethod
+    def _uses_any_test(name: str) -> bool:
+        spec = importlib.util.find_spec(name)
+        assert spec and spec.origin
+        with open(spec.origin, encoding="utf-8") as file:
+            return "any_test" in file.read()
+
     def test_no_two_modules_have_one_name(self) -> None:
         """Actions are called as their commands; any other name means one thing."""
         names = Counter(

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import io
 import os
 import unittest
+import zipfile
 from unittest import mock
 
 from rellum.core.errors import UserError
 from rellum.core.pack.outside import NoPlace, folds_names
-from tests.support import WorldTest, snapshot, without_marker, write_tree
+from tests.support import WorldTest, snapshot, without_marker, write_tree, zip_bytes
 
 OUTSIDE = 'settings = "{documents}/Fathomline"'
 """A place of the sheet; the pack says where it really lies."""
@@ -189,6 +191,29 @@ ${end}
         self.assertEqual(found["mods/n.map"], b"north")
         self.assertEqual(found["Maps/Gone.OLD"], b"gone")
         self.assertNotIn("Maps/stays.map", found)
+
+    def test_every_pattern_of_the_sheet_folds_case_with_the_game(self) -> None:
+        """Guarded files, files that the game rewrites, containers' drops, and the load-order file."""
+        self.world.change_sheet(
+            '[[container]]\nfile = "@game/data/*.pak"\ndrop = ["signs/*.sig"]\n'
+            '[load-order]\nfile = "@game/order.txt"\nform = "lines"\nentries = ["@game/mods/*"]\n',
+            game='folds-case = true\nstore-files = ["@game/store/*.list"]\n'
+            'rewrites = ["@mods/*/cache.dat"]',
+        )
+        packed = zip_bytes({"a": b"a", "Signs/Old.SIG": b"s"})
+        self.world.add_release("zz", "1.0", {"X/y": b"y", "Cache.DAT": b"c"},
+            place='take = "X/**"\nto = "@game/Data/Core.PAK!/"\n'
+            '[[release.place]]\ntake = "Cache.DAT"\nto = "@game/Mods/ZZ/"')  # fmt: skip
+        vanilla = {"Data/Core.PAK": packed, "Store/New.LIST": b"n", "Mods/own.txt": b"o"}
+        found = self.laid('take = "w/**"\nto = "@mods/t/"', vanilla=vanilla)
+        self.assertIn("ZZ\n", found["order.txt"].decode())
+        with zipfile.ZipFile(io.BytesIO(found["Data/Core.PAK"])) as pak:
+            self.assertEqual(sorted(pak.namelist()), ["a", "y"])
+        self.world.apply()
+        self.assertIn("1 file", self.world.run("guard").stdout)
+        self.world.write_game("Mods/ZZ/Cache.DAT", b"rewritten")
+        [finding] = [each for each in self.world.check().findings if each.path.endswith("DAT")]
+        self.assertIn("the game rewrites it", finding.detail)
 
     def test_two_spellings_in_one_release_are_refused(self) -> None:
         self.world.change_sheet(game="folds-case = true")

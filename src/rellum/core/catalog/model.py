@@ -23,6 +23,7 @@ from rellum.core.catalog.release_rules import (
     Source,
 )
 from rellum.core.values.ids import ModId, SheetId
+from rellum.core.values.path_rules import EXACT, PathRules
 from rellum.core.values.paths import PlacePath
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.versions.ranges import Range, parse_range
@@ -327,9 +328,9 @@ class GameSheet:
     ``known_versions`` are those that the sheet tells of, oldest first.
 
     ``outside`` are the places outside the game folder: a folder by operating system, in which the
-    user's own folders stand as ``{documents}``. ``folds_case``: the game takes ``Data`` and ``data``
-    for one. ``names`` are names that must follow a file of the game. ``carry`` and ``settings`` are as
-    in a release. ``baselines`` are vanilla versions whose files are known; ``store_files`` are patterns
+    user's own folders stand as ``{documents}``. ``path_rules`` tell how its paths compare. ``names``
+    are names that must follow a file of the game. ``carry`` and ``settings`` are as in a release.
+    ``baselines`` are vanilla versions whose files are known; ``store_files`` are patterns
     of the files by which the game's store updates it, ``rewrites`` of mods' files that the game changes.
     """
 
@@ -344,7 +345,7 @@ class GameSheet:
     own_files: tuple[str, ...]
     source: Source
     outside: Mapping[str, Mapping[str, str]] = field(hash=False, default_factory=dict)
-    folds_case: bool = False
+    path_rules: PathRules = EXACT
     names: Mapping[str, NameRule] = field(hash=False, default_factory=dict)
     carry: tuple[str, ...] = ()
     settings: tuple[tuple[str, SettingsUpdate], ...] = ()

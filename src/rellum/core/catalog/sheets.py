@@ -18,6 +18,7 @@ from rellum.core.catalog.sheet_rules import (
 )
 from rellum.core.catalog.tables import Fault, TableReader
 from rellum.core.values.ids import SheetId
+from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import PlacePath, parse_place_path
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
@@ -55,7 +56,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     carry = read_patterns(game, "carry", places)
     store_files = read_patterns(game, "store-files", places)
     rewrites = read_patterns(game, "rewrites", places)
-    folds_case = game.flag("folds-case")
+    path_rules = PathRules(game.flag("folds-case"))
     known_versions = _read_known_versions(game)
     game.finish()
     version_rules = _read_rules(root, "version", "is", places)
@@ -81,7 +82,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         own_files=own_files,
         source=source,
         outside=outside,
-        folds_case=folds_case,
+        path_rules=path_rules,
         names=names,
         carry=carry,
         settings=settings,

@@ -27,7 +27,6 @@ def with_causes(drift: Drift, opened: Session) -> Drift:
     if not drift.findings:
         return drift
     from rellum.core.folder.drift_causes import Surroundings, tell_causes
-    from rellum.core.globs import any_test
     from rellum.core.pack.catalogs import sheet_of
     from rellum.core.pack.game_now import identity_of
     from rellum.core.pack.pack_file import read_pack_file
@@ -47,8 +46,8 @@ def with_causes(drift: Drift, opened: Session) -> Drift:
         sheet=sheet,
         identity=state.identity(),
         identity_now=identity_of(opened, sheet),
-        is_left_over=any_test(rules.obsolete, folds_case=rules.folds_case),
-        is_carried=any_test(rules.carried, folds_case=rules.folds_case),
+        is_left_over=rules.path_rules.test(rules.obsolete),
+        is_carried=rules.path_rules.test(rules.carried),
         unsure=state.unsure(),
         vanilla=vanilla,
         is_laid=state.laid().__contains__,
@@ -151,7 +150,7 @@ def _own_files(opened: Session) -> OwnFiles:
         of_the_game=rules.own_files,
         of_the_user=rules.carried,
         settings=rules.settings_patterns,
-        folds_case=rules.folds_case,
+        path_rules=rules.path_rules,
     )
 
 

@@ -7,7 +7,6 @@ from collections.abc import Iterable
 from rellum.core.catalog.model import GameSheet
 from rellum.core.composing.editing import expect_for_edits, make_edited
 from rellum.core.composing.workshop import Workshop, Written, recipe_of
-from rellum.core.globs import any_test
 from rellum.core.layers.model import Brought, LayerEdit, MadeFile, Removal
 from rellum.core.layers.target import Members
 from rellum.core.patching.container import extract_member, members_of, rebuild
@@ -59,7 +58,7 @@ class FileMaker:
         below = self.workshop.below(container)
         if below is None:
             return ()
-        fits = any_test([parts[1]], folds_case=self.workshop.folds_case)
+        fits = self.workshop.path_rules.test([parts[1]])
         members = members_of(self.workshop.file(below), shown(container))
         return [MemberPlace(container, MemberPath(member)) for member in members if fits(member)]
 
@@ -78,17 +77,19 @@ class FileMaker:
                 f"there is no container {name}, into which a mod of the line-up puts files",
                 hint="Correct 'to' in its card.",
             )
+        rules = self.workshop.path_rules
         patterns = [
             drop
             for rule in self.sheet.containers
-            if any_test([rule.pattern])(container)
+            if rules.test([rule.pattern])(container)
             for drop in rule.drops
         ]
         parts = sorted(
             (name, None if isinstance(each, Removal) else each.digest)
             for name, each in members.items()
         )
-        recipe = recipe_of("container", base.digest, parts, patterns)
+        folding = ["folds"] if rules.folds_case else []
+        recipe = recipe_of("container", base.digest, parts, patterns, *folding)
 
         def make(target: str) -> Written:
             changes = {
@@ -96,7 +97,7 @@ class FileMaker:
                 for member, each in members.items()
             }
             base_file = self.workshop.file(base)
-            made = rebuild(base_file, changes, any_test(patterns), target, name)
+            made = rebuild(base_file, changes, rules.test(patterns), target, name)
             return Written(made.as_notes(), made.digest)
 
         inputs = (base, *(each for each in members.values() if not isinstance(each, Removal)))

@@ -8,6 +8,7 @@ from rellum.core.errors import UserError
 from rellum.core.layers.wrappers import Depth, KnownFolders
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.pack.state import State
+from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import (
     MemberPlace,
     PlacePath,
@@ -32,7 +33,7 @@ def known_folders(state: State, sheet: GameSheet, pack: PackFile) -> KnownFolder
     def holds(folder: TargetPath, name: str) -> bool:
         if isinstance(folder, MemberPlace):
             return False
-        path = spelt(state, below(folder, name), folds_case=sheet.folds_case)
+        path = spelt(state, below(folder, name), sheet.path_rules)
         return path in places or path in state.baseline([path])
 
     return KnownFolders(holds=holds, depth_in=depths.get)
@@ -49,9 +50,9 @@ def _depths(sheet: GameSheet, pack: PackFile) -> dict[TargetPath, Depth]:
     return found
 
 
-def spelt(state: State, path: PlacePath, *, folds_case: bool) -> PlacePath:
+def spelt(state: State, path: PlacePath, rules: PathRules) -> PlacePath:
     """Return a path as the game spells it, if the game has it."""
-    if not folds_case:
+    if not rules.folds_case:
         return path
-    folded = path.casefold()
+    folded = rules.key(path)
     return state.spellings([folded]).get(folded, PlacePath(folded))

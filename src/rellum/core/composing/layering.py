@@ -21,7 +21,6 @@ from rellum.core.composing.needed import (
     release_of,
 )
 from rellum.core.composing.workshop import Workshop
-from rellum.core.globs import any_test
 from rellum.core.layers.model import Brought, DiskFile, Layer, LayerEdit, never_the_users
 from rellum.core.layers.placing import packed_archive, place_archives
 from rellum.core.layers.slot_shapes import Shape
@@ -96,7 +95,7 @@ def find_layers(line_up: LineUpInputs) -> Layers:
     layers = tuple(layer for layer, _ in grafted) + tuple(
         layer for each, way in releasing for layer in each.layers(way)
     )
-    if line_up.catalog.sheet.folds_case:
+    if line_up.catalog.sheet.path_rules.folds_case:
         layers = spell_alike(layers, line_up.workshop.opened.state.spellings)
     words = ((locked.name, _way_words(way)) for locked, way in ways if way)
     return Layers(
@@ -279,9 +278,9 @@ def update_rule(release: Release, sheet: GameSheet) -> Callable[[TargetPath], Ro
     carried = (*release.carry, *sheet.carry)
     if not rules and not carried:
         return never_the_users
-    folds_case = sheet.folds_case
-    tests = [(any_test([each], folds_case=folds_case), _ROLES[word]) for each, word in rules]
-    is_carried = any_test(carried, folds_case=folds_case)
+    paths = sheet.path_rules
+    tests = [(paths.test([each]), _ROLES[word]) for each, word in rules]
+    is_carried = paths.test(carried)
 
     def role_of(path: TargetPath) -> Role:
         path = file_of(path)

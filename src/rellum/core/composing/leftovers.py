@@ -9,7 +9,7 @@ from rellum.core.composing.layering import LineUpInputs
 from rellum.core.composing.needed import release_of
 from rellum.core.composing.wanted import IsCarried, LeftOver
 from rellum.core.composing.workshop import Workshop
-from rellum.core.globs import any_test, fixed_folder
+from rellum.core.globs import fixed_folder
 from rellum.core.layers.model import Target
 from rellum.core.values.ids import ReleaseName
 from rellum.core.values.paths import PlacePath, Roots, below, is_in_game
@@ -40,7 +40,7 @@ def _matching(pattern: str, roots: Roots, workshop: Workshop) -> Iterator[PlaceP
     folder = workshop.spelt(PlacePath(fixed_folder(pattern).rstrip("/")))
     if not is_in_game(folder) and folder.partition("/")[0] not in roots.outside:
         return
-    fits = any_test([pattern], folds_case=workshop.folds_case)
+    fits = workshop.path_rules.test([pattern])
     for path in _files_below(folder, roots):
         if fits(path):
             yield path

@@ -6,13 +6,13 @@ from collections.abc import Iterable, Sequence
 
 from rellum.core.catalog.model import GameSheet, LoadOrderFile
 from rellum.core.composing.workshop import Workshop, Written, recipe_of, write_made
-from rellum.core.globs import any_test
 from rellum.core.hashing import hash_bytes
 from rellum.core.layers.model import DiskFile, MadeFile, Target, TargetFile
 from rellum.core.patching.model import PatchFault
 from rellum.core.patching.order_file import order_ini, order_json, order_lines
 from rellum.core.values.content import Laid
 from rellum.core.values.owners import LOAD_ORDER, Owner
+from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import PlacePath, shown
 
 MOST_BYTES = 16 << 20
@@ -33,8 +33,9 @@ def with_load_order(
     all_laid = state.laid()
     laid = all_laid.get(rule.path)
     paths = (path for path in all_laid if path != rule.path)
-    before = {name for _, name in _entries(rule, ((path, 0) for path in paths))}
-    ours = _entries(rule, ((path, ranks.get(each.owner, 0)) for path, each in target.files.items()))
+    before = {name for _, name in _entries(rule, sheet.path_rules, ((path, 0) for path in paths))}
+    ranked = ((path, ranks.get(each.owner, 0)) for path, each in target.files.items())
+    ours = _entries(rule, sheet.path_rules, ranked)
     wanted = list(dict.fromkeys(name for _, name in sorted(ours)))
     now = workshop.now(rule.path)
     digest = now.digest if now else ""
@@ -42,13 +43,13 @@ def with_load_order(
 
     def make(file: str) -> Written:
         content = _content(now) if now else b""
-        made = _written(rule, content, before, wanted, folds=sheet.folds_case)
+        made = _written(rule, content, before, wanted, rules=sheet.path_rules)
         return write_made(file, made)
 
     if not wanted and laid is None:
         return target
     made = workshop.make(rule.path, recipe, make, () if now is None else (now,))
-    empty = _written(rule, b"", set(), [], folds=sheet.folds_case)
+    empty = _written(rule, b"", set(), [], rules=sheet.path_rules)
     if not wanted and _is_needless(made, laid, rule, empty):
         return target
     # What the user changes in it is meant to be, and is kept by the next writing.
@@ -58,9 +59,11 @@ def with_load_order(
     )
 
 
-def _entries(rule: LoadOrderFile, paths: Iterable[tuple[PlacePath, int]]) -> set[tuple[int, str]]:
+def _entries(
+    rule: LoadOrderFile, rules: PathRules, paths: Iterable[tuple[PlacePath, int]]
+) -> set[tuple[int, str]]:
     """Return the entries that paths stand for: what fits the sheet's pattern, or lies in it."""
-    fits = any_test([rule.entries])
+    fits = rules.test([rule.entries])
     depth = rule.entries.count("/") + 1
     found = set()
     for path, rank in paths:
@@ -92,9 +95,14 @@ def _is_needless(made: MadeFile, laid: Laid | None, rule: LoadOrderFile, empty: 
 
 
 def _written(
-    rule: LoadOrderFile, content: bytes, before: set[str], wanted: Sequence[str], *, folds: bool
+    rule: LoadOrderFile,
+    content: bytes,
+    before: set[str],
+    wanted: Sequence[str],
+    *,
+    rules: PathRules,
 ) -> bytes:
-    fold = str.casefold if folds else str
+    fold = rules.key
     if rule.form == "lines":
         return order_lines(content, before, wanted, fold)
     if rule.form == "ini":

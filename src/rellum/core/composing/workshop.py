@@ -16,7 +16,7 @@ from rellum.core.archives.model import Archive, Extraction
 from rellum.core.composing.known_folders import spelt
 from rellum.core.composing.needed import MissingArchives
 from rellum.core.errors import UserError
-from rellum.core.globs import any_test, fixed_folder
+from rellum.core.globs import fixed_folder
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 from rellum.core.layers.model import Brought, DiskFile, LayerFile, MadeFile
 from rellum.core.pack.session import Session
@@ -25,6 +25,7 @@ from rellum.core.pack.state import Made
 from rellum.core.patching.unified import FileDiff
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import PlacePath, Roots, TargetPath, file_of, shown
 
 
@@ -64,15 +65,15 @@ class Workshop:
         opened: Session,
         shelf: Shelf,
         roots: Roots,
+        path_rules: PathRules,
         *,
-        folds_case: bool,
         listen: Listener = silent,
     ) -> None:
-        """``folds_case``: to the game, capitals and small letters in paths are one."""
+        """``path_rules`` say how the game compares paths."""
         self.listen = listen
         self.opened = opened
         self.roots = roots
-        self.folds_case = folds_case
+        self.path_rules = path_rules
         self.shelf = shelf
         self._folder = opened.home.work_folder
         self._makers: dict[str, Maker] = {}
@@ -253,12 +254,12 @@ class Workshop:
 
     def spelt(self, path: PlacePath) -> PlacePath:
         """Return a path as the game spells it, if the game has it."""
-        return spelt(self.opened.state, path, folds_case=self.folds_case)
+        return spelt(self.opened.state, path, self.path_rules)
 
     def vanilla(self, pattern: str) -> list[PlacePath]:
         """Return the vanilla files that fit a pattern."""
         folder = self.spelt(PlacePath(fixed_folder(pattern).rstrip("/")))
-        fits = any_test([pattern], folds_case=self.folds_case)
+        fits = self.path_rules.test([pattern])
         found = self.opened.state.baseline_below(folder).items()
         return [path for path, entry in found if entry.content is not None and fits(path)]
 

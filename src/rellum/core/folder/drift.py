@@ -12,11 +12,12 @@ from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.model import Drift, DriftKind, Finding
 from rellum.core.folder.scan import scan_stamps
 from rellum.core.folder.stamps import split_rows
-from rellum.core.globs import PathTest, any_test
+from rellum.core.globs import PathTest
 from rellum.core.hashing import Digest
 from rellum.core.progress import Listener, silent
 from rellum.core.values.content import UNKNOWN_SIZE, Content, Laid
 from rellum.core.values.owners import RELLUM, VANILLA, Owner
+from rellum.core.values.path_rules import EXACT, PathRules
 from rellum.core.values.paths import PlacePath, Roots, below
 
 if TYPE_CHECKING:
@@ -41,19 +42,19 @@ class OwnFiles(NamedTuple):
     of_the_game: tuple[str, ...] = ()
     of_the_user: tuple[str, ...] = ()
     settings: tuple[str, ...] = ()
-    folds_case: bool = False
+    path_rules: PathRules = EXACT
 
     def is_the_games(self) -> PathTest:
         """Return the test of what the game writes itself."""
-        return any_test(self.of_the_game, folds_case=self.folds_case)
+        return self.path_rules.test(self.of_the_game)
 
     def is_the_users(self) -> PathTest:
         """Return the test of the user's own files."""
-        return any_test(self.of_the_user, folds_case=self.folds_case)
+        return self.path_rules.test(self.of_the_user)
 
     def may_change(self) -> PathTest:
         """Return the test of files in which the user's changes are meant."""
-        return any_test((*self.of_the_user, *self.settings), folds_case=self.folds_case)
+        return self.path_rules.test((*self.of_the_user, *self.settings))
 
 
 class Expected(Protocol):

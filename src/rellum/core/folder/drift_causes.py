@@ -11,7 +11,6 @@ from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.drift import UNSEEN
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate
-from rellum.core.globs import any_test
 from rellum.core.values.owners import RELLUM, VANILLA
 from rellum.core.values.paths import PlacePath, Roots, is_in_game, parents
 
@@ -46,7 +45,7 @@ def tell_causes(drift: Drift, around: Surroundings) -> Drift:
     by_update: Cause = "half-updated" if update and update.waiting else "game-update"
     shared = {place for place in around.sheet.places.values() if is_in_game(place)}
 
-    by_the_game = any_test(around.sheet.rewrites)
+    by_the_game = around.sheet.path_rules.test(around.sheet.rewrites)
 
     def with_cause(finding: Finding) -> Finding:
         if finding.path in matching:

@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
 from rellum.core.errors import UserError
-from rellum.core.globs import any_test
 from rellum.core.layers.contested_paths import Winner
 from rellum.core.layers.model import (
     Brought,
@@ -19,6 +18,7 @@ from rellum.core.layers.model import (
 )
 from rellum.core.values.ids import ModId
 from rellum.core.values.owners import Owner
+from rellum.core.values.path_rules import EXACT, PathRules
 from rellum.core.values.paths import (
     MemberPath,
     MemberPlace,
@@ -63,16 +63,16 @@ class Maker(Protocol):
 
 
 def lay_over(
-    layers: Sequence[Layer], maker: Maker, winner: Winner, *, folds_case: bool = False
+    layers: Sequence[Layer], maker: Maker, winner: Winner, rules: PathRules = EXACT
 ) -> Target:
     """Lay the layers over one another in load order; each one's edits go over all before them.
 
     A path goes to the last mod that brings it, unless ``winner`` names another that does.
-    ``folds_case``: patterns of what is removed fit capitals and small letters alike. Raises
+    ``rules`` say how patterns of what is removed fit. Raises
     LayerClash, and what ``maker`` raises.
     """
     maker.foresee(_edits_over(layers))
-    tree = _Tree(maker, winner, folds_case)
+    tree = _Tree(maker, winner, rules)
     for layer in layers:
         tree.lay(layer)
     files = tree.with_containers([layer.owner for layer in layers])
@@ -97,9 +97,9 @@ def _edits_over(layers: Sequence[Layer]) -> Iterator[tuple[LayerEdit, Brought | 
 class _Tree:
     """The tree as far as it is laid."""
 
-    def __init__(self, maker: Maker, winner: Winner, folds_case: bool) -> None:
+    def __init__(self, maker: Maker, winner: Winner, rules: PathRules) -> None:
         self.maker = maker
-        self.folds_case = folds_case
+        self.rules = rules
         self.winner = winner
         self.files: dict[TargetPath, TargetFile] = {}
         self.hidden: dict[Owner, int] = {}
@@ -143,7 +143,7 @@ class _Tree:
         return stays
 
     def _remove(self, pattern: str, owner: Owner) -> None:
-        fits = _removal_test(pattern, self.folds_case)
+        fits = _removal_test(pattern, self.rules)
         for path in [path for path in self.files if fits(path)]:
             del self.files[path]
         for path in self.maker.vanilla(pattern):
@@ -174,14 +174,14 @@ class _Tree:
         return files
 
 
-def _removal_test(pattern: str, folds_case: bool) -> Callable[[TargetPath], bool]:
+def _removal_test(pattern: str, rules: PathRules) -> Callable[[TargetPath], bool]:
     """Return the test of what a pattern removes: members, or files with all that was put into them."""
     parts = container_pattern(pattern)
     if parts is None:
-        fits = any_test([pattern], folds_case=folds_case)
+        fits = rules.test([pattern])
         return lambda path: fits(file_of(path))
-    is_container = any_test([parts[0]], folds_case=folds_case)
-    is_member = any_test([parts[1]], folds_case=folds_case)
+    is_container = rules.test([parts[0]])
+    is_member = rules.test([parts[1]])
     return lambda path: (
         isinstance(path, MemberPlace) and is_container(path.container) and is_member(path.member)
     )

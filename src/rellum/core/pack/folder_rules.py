@@ -12,12 +12,13 @@ from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from rellum.core.globs import literal
+from rellum.core.values.path_rules import EXACT, PathRules
 from rellum.core.values.paths import PlacePath, is_in_game, parents
 
 NOTE = "rules"
 """Under this name the state remembers the rules."""
 
-FORMAT = 1
+FORMAT = 2
 
 FileStamp = tuple[str, int, int]
 """A file, its size in bytes (-1 where it is not there) and its time in ns."""
@@ -48,7 +49,7 @@ class FolderRules(NamedTuple):
     own_files: tuple[str, ...] = ()
     carry: tuple[str, ...] = ()
     settings: tuple[str, ...] = ()
-    folds_case: bool = False
+    path_rules: PathRules = EXACT
     mods: Mapping[str, ModRules] = {}
     surroundings: str = ""
     stamps: tuple[FileStamp, ...] = ()
@@ -136,14 +137,14 @@ def read_rules(text: str) -> FolderRules:
     version, *fields = json.loads(text)
     if version != FORMAT:
         return FolderRules()
-    outside, places, own_files, carry, settings, folds_case, mods, around, stamps = fields
+    outside, places, own_files, carry, settings, path_rules, mods, around, stamps = fields
     return FolderRules(
         outside=outside,
         places=places,
         own_files=tuple(own_files),
         carry=tuple(carry),
         settings=tuple(settings),
-        folds_case=folds_case,
+        path_rules=PathRules(*path_rules),
         mods={mod: ModRules(*map(tuple, said)) for mod, said in mods.items()},
         surroundings=around,
         stamps=tuple((file, size, mtime_ns) for file, size, mtime_ns in stamps),

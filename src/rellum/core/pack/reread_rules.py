@@ -65,7 +65,7 @@ def _read(home: PackHome, state: State, before: FolderRules) -> FolderRules:
         own_files=sheet.own_files,
         carry=sheet.carry,
         settings=tuple(pattern for pattern, word in sheet.settings if word != "replace"),
-        folds_case=sheet.folds_case,
+        path_rules=sheet.path_rules,
         mods=mods,
         surroundings=surroundings(),
         stamps=stamps_of(

@@ -32,7 +32,6 @@ from rellum.core.composing.wanted import LeftOver, TheUsers
 from rellum.core.composing.workshop import Workshop
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError
-from rellum.core.globs import any_test
 from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, Layer, Target
 from rellum.core.layers.slot_shapes import Shape
@@ -208,9 +207,7 @@ class Preparing:
         self.opened = opened
         self._side_of = self.answers.side_of(self.pack, sheet)
         self.roots = roots_of(opened, sheet, self.pack)
-        self.workshop = Workshop(
-            opened, shelf, self.roots, folds_case=sheet.folds_case, listen=listen
-        )
+        self.workshop = Workshop(opened, shelf, self.roots, sheet.path_rules, listen=listen)
 
     def __enter__(self) -> Self:
         self.workshop.__enter__()
@@ -239,7 +236,7 @@ class Preparing:
             found.layers,
             making,
             winners_of(pack, catalog),
-            folds_case=catalog.sheet.folds_case,
+            catalog.sheet.path_rules,
         )
         refuse_second_names(target.files, self.roots)
         refuse_one_name(target.files, self.roots)
@@ -394,7 +391,7 @@ def _the_users(line_up: LineUpInputs, mods: frozenset[str]) -> TheUsers:
         release = release_of(locked, line_up.catalog)
         patterns += release.carry if release else ()
     return TheUsers(
-        is_carried=any_test(patterns, folds_case=sheet.folds_case),
+        is_carried=sheet.path_rules.test(patterns),
         shared=frozenset(sheet.places.values()),
         mods=mods,
     )

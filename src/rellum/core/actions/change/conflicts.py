@@ -39,7 +39,7 @@ def conflicts(request: Request) -> Conflicts:
         catalog = catalog_of(opened.home, pack)
         lock, _ = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
         roots = roots_of(opened, catalog.sheet, pack)
-        with Workshop(opened, shelf, roots, folds_case=catalog.sheet.folds_case) as workshop:
+        with Workshop(opened, shelf, roots, catalog.sheet.path_rules) as workshop:
             known = known_folders(opened.state, catalog.sheet, pack)
             line_up = LineUpInputs(
                 lock=lock, pack=pack, catalog=catalog, workshop=workshop, known=known

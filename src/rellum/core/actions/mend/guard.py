@@ -13,13 +13,15 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.plan import ModeChange, Plan
 from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources
+from rellum.core.composing.known_folders import spelt
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Guard
-from rellum.core.globs import WILDCARD, any_test, fixed_folder
+from rellum.core.globs import WILDCARD, fixed_folder
 from rellum.core.pack.catalogs import sheet_of
 from rellum.core.pack.outside import roots_of
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.session import Session
+from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import PlacePath, Roots, below, is_in_game, root_of
 
 _WRITABLE = stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
@@ -55,7 +57,7 @@ def _turn_on(opened: Session, before: Mapping[PlacePath, int]) -> Guarded:
             hint='List them: store-files = ["@game/update.list"] under [game].',
         )
     roots = roots_of(opened, sheet, pack)
-    modes = dict(_matching(sheet.store_files, roots))
+    modes = dict(_matching(sheet.store_files, opened._replace(roots=roots), sheet.path_rules))
     if not modes:
         raise NothingToGuard(
             f"none of the store's update files exists: {', '.join(sheet.store_files)}",
@@ -100,11 +102,14 @@ def _mode_of(path: PlacePath, roots: Roots) -> int | None:
     return stat.S_IMODE(mode) if stat.S_ISREG(mode) else None
 
 
-def _matching(patterns: tuple[str, ...], roots: Roots) -> Iterator[tuple[PlacePath, int]]:
+def _matching(
+    patterns: tuple[str, ...], opened: Session, rules: PathRules
+) -> Iterator[tuple[PlacePath, int]]:
     """Yield the files that fit, with their modes; only folders that a pattern can mean are read."""
-    fits = any_test(patterns)
+    roots = opened.roots
+    fits = rules.test(patterns)
     for pattern in patterns:
-        folder = PlacePath(fixed_folder(pattern).rstrip("/"))
+        folder = spelt(opened.state, PlacePath(fixed_folder(pattern).rstrip("/")), rules)
         if root_of(folder) not in roots.outside and not is_in_game(PlacePath(f"{folder}/")):
             continue
         start = roots.absolute(folder)

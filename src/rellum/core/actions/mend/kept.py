@@ -14,7 +14,6 @@ from rellum.core.change.plan import Plan
 from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
-from rellum.core.globs import any_test
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
@@ -106,7 +105,7 @@ def _operation(opened: Session, kept: Kept) -> Operation:
     entry = opened.state.baseline([path]).get(path)
     rules = opened.rules
     patterns = (*rules.carried, *rules.settings_patterns)
-    may_change = any_test(patterns, folds_case=rules.folds_case)(path)
+    may_change = rules.path_rules.test(patterns)(path)
     if (row or entry) and not may_change and not (row and row.role):
         owner = row.owner if row else "the game"
         raise CannotLay(f"{shown(path)} is a file of {owner}", hint=_copy_out(kept))

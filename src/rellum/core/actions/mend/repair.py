@@ -134,8 +134,7 @@ def _where_from(
         except (
             UserError
         ):  # sheet, cards or rellum.toml are not to be read: the shelf may have it all the same
-            folds_case = opened.rules.folds_case
-            with Workshop(opened, shelf, opened.roots, folds_case=folds_case) as workshop:
+            with Workshop(opened, shelf, opened.roots, opened.rules.path_rules) as workshop:
                 yield _Members(shelf, laid).find, workshop
             return
         with preparing:

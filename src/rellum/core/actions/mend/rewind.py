@@ -19,7 +19,6 @@ from rellum.core.change.rewinding import Look, Rewinder
 from rellum.core.change.staging import NoSources
 from rellum.core.change.supplies import supplies, supply_contents, supply_from_shelf
 from rellum.core.errors import UserError
-from rellum.core.globs import any_test
 from rellum.core.nearest import nearest
 from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
@@ -180,7 +179,7 @@ class _Way:
         look = Look(
             drifted=drifted_paths(self.drift, opened.state),
             suspects=opened.state.suspects(),
-            is_carried=any_test(rules.carried, folds_case=rules.folds_case),
+            is_carried=rules.path_rules.test(rules.carried),
             with_carried=with_carried,
         )
         store = opened.site.originals

@@ -17,7 +17,7 @@ from rellum.core.errors import NoAnswer, UserError
 from rellum.core.folder.baselines import read_sums
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.listing import list_folder
-from rellum.core.globs import PathTest, any_test
+from rellum.core.globs import PathTest
 from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PackHome
@@ -200,7 +200,8 @@ def _sheets(pack_folder: str, catalogs: tuple[str, ...]) -> list[GameSheet]:
 
 def _own_files(pack_folder: str, catalogs: tuple[str, ...]) -> PathTest:
     """Return the test of files that a game writes itself: in parts they are no matter."""
-    return any_test([each for sheet in _sheets(pack_folder, catalogs) for each in sheet.own_files])
+    tests = [sheet.path_rules.test(sheet.own_files) for sheet in _sheets(pack_folder, catalogs)]
+    return lambda path: any(fits(path) for fits in tests)
 
 
 def _refuse_other_version(

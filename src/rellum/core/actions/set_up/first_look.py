@@ -18,11 +18,12 @@ from rellum.core.change.rebasing import row_by_hash
 from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry
-from rellum.core.globs import PathTest, any_test
+from rellum.core.globs import PathTest
 from rellum.core.hashing import Digest
 from rellum.core.pack.new_state import BaselineRow
 from rellum.core.shelf.store import Shelf
 from rellum.core.values.ids import ModId
+from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import GAME, PlacePath, Roots, file_of, is_in_game, parents
 
 _FOLDER_MODE = 0o755
@@ -121,9 +122,8 @@ def _left_over_tests(catalog: Catalog | None) -> dict[ModId, PathTest]:
     found = {}
     for mod in catalog.mods.values() if catalog else ():
         if patterns := [each for release in mod.releases for each in release.obsolete]:
-            found[mod.id] = any_test(
-                patterns, folds_case=catalog.sheet.folds_case if catalog else False
-            )
+            rules = catalog.sheet.path_rules if catalog else PathRules()
+            found[mod.id] = rules.test(patterns)
     return found
 
 
@@ -154,7 +154,7 @@ def signs_of_mods(
     entries: Sequence[FolderEntry], sheet: GameSheet, catalog: Catalog | None
 ) -> tuple[Likeness, ...]:
     """Say what looks foreign where nobody knows the vanilla files."""
-    is_own = any_test((*sheet.own_files, *sheet.carry), folds_case=sheet.folds_case)
+    is_own = sheet.path_rules.test((*sheet.own_files, *sheet.carry))
     files = [PlacePath(e.path) for e in entries if e.kind == "file" and not is_own(e.path)]
     found: list[Likeness] = []
     for name, place in sheet.places.items():
