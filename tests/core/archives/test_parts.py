@@ -10,8 +10,8 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.parts import Part, gather, part_by_name, part_of
+from rellum.core.joined_file import JoinedFile
 
 
 class NamesTest(unittest.TestCase):

@@ -8,6 +8,8 @@ import unittest
 import zipfile
 from unittest import mock
 
+from rellum.core.actions.mend.guard import guard
+from rellum.core.change.request import Request
 from rellum.core.errors import UserError
 from rellum.core.pack.outside import NoPlace, folds_names
 from tests.support import WorldTest, snapshot, without_marker, write_tree, zip_bytes
@@ -210,7 +212,8 @@ ${end}
         with zipfile.ZipFile(io.BytesIO(found["Data/Core.PAK"])) as pak:
             self.assertEqual(sorted(pak.namelist()), ["a", "y"])
         self.world.apply()
-        self.assertIn("1 file", self.world.run("guard").stdout)
+        pack = Request(pack_folder=self.world.path("pack"))
+        self.assertEqual(guard(pack, True).files, ("@game/Store/New.LIST",))
         self.world.write_game("Mods/ZZ/Cache.DAT", b"rewritten")
         [finding] = [each for each in self.world.check().findings if each.path.endswith("DAT")]
         self.assertIn("the game rewrites it", finding.detail)

@@ -11,9 +11,9 @@ import zipfile
 from collections.abc import Sequence
 from typing import Final
 
-from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import Form
 from rellum.core.archives.tar_archive import open_packed
+from rellum.core.joined_file import JoinedFile
 
 HEAD_BYTES: Final = 16 << 10
 

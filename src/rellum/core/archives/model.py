@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from rellum.core.archives.joined import Ready, at_once
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
+from rellum.core.joined_file import Ready, at_once
 from rellum.core.progress import Listener, silent
 from rellum.core.values.paths import MemberPath
 

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from typing import Final
 
 from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, form_of, inner_of_ar, what_instead
-from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import (
     AGAIN,
     STANDARD_LIMITS,
@@ -17,6 +16,7 @@ from rellum.core.archives.model import (
     NotAnArchive,
 )
 from rellum.core.archives.zip_archive import ZipArchive
+from rellum.core.joined_file import JoinedFile
 
 _SIGN_IN: Final = (
     "The site probably requires a sign-in and sent this page. Sign in, then download it again."

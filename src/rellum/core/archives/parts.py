@@ -8,9 +8,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
-from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.seven_zip import declared_size
 from rellum.core.archives.zip_list import disk_number
+from rellum.core.joined_file import JoinedFile
 
 PartKind = Literal["numbered", "split-zip", "rar"]
 

@@ -10,10 +10,10 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from rellum.core.archives.gate import LONGEST_TARGET, Gate
-from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import ArchiveFault, Limits
 from rellum.core.archives.stream_archive import Sink, SinkFor, StreamArchive
 from rellum.core.errors import RellumError
+from rellum.core.joined_file import JoinedFile
 from rellum.core.values.paths import MemberPath
 
 if TYPE_CHECKING:

@@ -7,9 +7,9 @@ import stat
 from collections.abc import Sequence
 
 from rellum.core.archives.gate import Gate
-from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import Limits
 from rellum.core.archives.stream_archive import SinkFor, StreamArchive, pour
+from rellum.core.joined_file import JoinedFile
 
 
 class SingleFile(StreamArchive):

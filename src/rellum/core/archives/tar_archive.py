@@ -13,11 +13,11 @@ from typing import IO, Any, Final, cast
 
 from rellum.core.archives.gate import Gate
 from rellum.core.archives.inflate import PIECE_BYTES
-from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.model import Form, Limits
 from rellum.core.archives.names import decode, guess_encoding
 from rellum.core.archives.stream_archive import SinkFor, StreamArchive, pour
 from rellum.core.errors import RellumError
+from rellum.core.joined_file import JoinedFile
 from rellum.core.zstandard import zstd
 
 _BUFFER_BYTES: Final = 1 << 18

@@ -7,18 +7,16 @@ once, because that is where the time goes.
 from __future__ import annotations
 
 import stat
-import struct
 import threading
 import zipfile
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Final, TypeVar
+from typing import TypeVar
 
 from blake3 import blake3
 
 from rellum.core.archives.gate import LONGEST_TARGET, Gate
 from rellum.core.archives.inflate import PIECE_BYTES, DeflateFault, crc32, inflate
-from rellum.core.archives.joined import JoinedFile
 from rellum.core.archives.links import with_links
 from rellum.core.archives.model import (
     AGAIN,
@@ -33,12 +31,11 @@ from rellum.core.archives.names import decode
 from rellum.core.archives.sinks import FileSink, Tally
 from rellum.core.archives.zip_list import read_list
 from rellum.core.hashing import Digest
+from rellum.core.joined_file import JoinedFile
 from rellum.core.progress import Listener, silent
 from rellum.core.values.paths import MemberPath
+from rellum.core.zip_format import ENCRYPTED, LOCAL, LOCAL_MARK, MOST_32, SIZES_FOLLOW, UTF_8
 
-_LOCAL_HEADER: Final = struct.Struct("<4s2xHH4xLLLHH")
-_ENCRYPTED, _SIZES_FOLLOW, _UTF8 = 0x1, 0x8, 0x800
-_IN_ZIP64: Final = 0xFFFFFFFF
 _DEFLATED, _STORED = zipfile.ZIP_DEFLATED, zipfile.ZIP_STORED
 
 Work = TypeVar("Work")
@@ -217,21 +214,19 @@ class _OpenZip:
         another member than the next.
         """
         info = entry.info
-        name = info.orig_filename.encode("utf-8" if info.flag_bits & _UTF8 else "cp437")
-        header = self._file.read_at(entry.offset, _LOCAL_HEADER.size + len(name))
-        if len(header) < _LOCAL_HEADER.size or header[:4] != b"PK\x03\x04":
+        name = info.orig_filename.encode("utf-8" if info.flag_bits & UTF_8 else "cp437")
+        header = self._file.read_at(entry.offset, LOCAL.size + len(name))
+        if len(header) < LOCAL.size or header[:4] != LOCAL_MARK:
             raise self._archive.fault(f"the member {entry.path} is truncated")
-        _, flags, method, _, packed, size, name_length, extra_length = _LOCAL_HEADER.unpack_from(
-            header
-        )
-        is_same = method == info.compress_type and not (flags ^ info.flag_bits) & _ENCRYPTED
-        if not flags & _SIZES_FOLLOW and _IN_ZIP64 not in (packed, size):
+        _, _, flags, method, *_, packed, size, name_length, extra_length = LOCAL.unpack_from(header)
+        is_same = method == info.compress_type and not (flags ^ info.flag_bits) & ENCRYPTED
+        if not flags & SIZES_FOLLOW and MOST_32 not in (packed, size):
             is_same = is_same and (packed, size) == (info.compress_size, info.file_size)
-        if not is_same or name_length != len(name) or header[_LOCAL_HEADER.size :] != name:
+        if not is_same or name_length != len(name) or header[LOCAL.size :] != name:
             raise self._archive.fault(
                 f"the member {entry.path} differs between the archive's list and its data"
             )
-        return int(entry.offset + _LOCAL_HEADER.size + name_length + extra_length)
+        return int(entry.offset + LOCAL.size + name_length + extra_length)
 
     def _stored(self, offset: int, entry: _Entry) -> Iterator[bytes]:
         left = entry.info.file_size
@@ -273,7 +268,7 @@ def _fault_of_kind(info: zipfile.ZipInfo) -> str:
     kind = stat.S_IFMT(info.external_attr >> 16)
     if kind not in (0, stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK):
         return "is neither a file nor a folder"
-    if info.flag_bits & 0x1:
+    if info.flag_bits & ENCRYPTED:
         return "is encrypted"
     return ""
 
@@ -284,6 +279,6 @@ def _overlap(entries: list[_Entry]) -> str:
     for entry in sorted(entries, key=lambda each: each.offset):
         if entry.offset < end:
             return f"the members {before!r} and {entry.path!r} share the same bytes"
-        end = entry.offset + _LOCAL_HEADER.size + entry.info.compress_size
+        end = entry.offset + LOCAL.size + entry.info.compress_size
         before = entry.path
     return ""

@@ -2,7 +2,7 @@
 
 A container is rebuilt from the old one: members that stay are copied as they lie there, packed and
 all, in their old order; new contents are stored, not packed, and have no time, so that the result is
-the same on every machine. Written by the "APPNOTE" of the zip format, version 6.3.
+the same on every machine. ``core.zip_format`` has the structures.
 """
 
 from __future__ import annotations
@@ -20,17 +20,27 @@ from typing import BinaryIO, Literal
 
 from rellum.core.hashing import Digest
 from rellum.core.hashing_writer import HashingWriter
+from rellum.core.joined_file import JoinedFile
 from rellum.core.patching.model import PatchFault
+from rellum.core.zip_format import (
+    CENTRAL,
+    CENTRAL_MARK,
+    END,
+    END_64,
+    END_64_MARK,
+    END_MARK,
+    LOCAL,
+    LOCAL_MARK,
+    LOCATOR_64,
+    LOCATOR_64_MARK,
+    MOST_16,
+    MOST_32,
+    UTF_8,
+    Directory,
+    read_directory,
+)
 
 _CHUNK_BYTES = 1 << 20
-_LOCAL = struct.Struct("<4s5H3I2H")
-_CENTRAL = struct.Struct("<4s6H3I5H2I")
-_END = struct.Struct("<4s4H2IH")
-_END_64 = struct.Struct("<4sQ2H2I4Q")
-_LOCATOR_64 = struct.Struct("<4sIQI")
-_MOST_32 = 0xFFFFFFFF
-_MOST_16 = 0xFFFF
-_UTF_8 = 0x800
 _VERSION_64 = 45
 _MOST_RATIO = 1100
 """DEFLATE packs at most 1032 to 1: a member that says more is lying, or a bomb …"""
@@ -95,7 +105,7 @@ def compare_members(before: Mapping[str, int], now: Mapping[str, int]) -> list[M
 
 def members_of(container: str, name: str) -> dict[str, int]:
     """Return the CRC-32 of each member by name. Raises PatchFault for what is no container."""
-    return {info.filename: info.CRC for info in _read_list(container, name)[0]}
+    return {info.filename: info.CRC for info in _read_list(container, name).infos}
 
 
 def extract_member(container: str, member: str, target: str, name: str) -> None:
@@ -157,19 +167,19 @@ def rebuild(
     )
 
 
-def _read_list(container: str, name: str) -> tuple[list[zipfile.ZipInfo], bytes, int]:
-    """Return a container's members, its comment, and where its list begins. Raises PatchFault."""
+def _read_list(container: str, name: str) -> Directory:
+    """Return a container's list of members. Raises PatchFault."""
     try:
-        with zipfile.ZipFile(container) as archive:
-            infos, comment, start = archive.infolist(), archive.comment, archive.start_dir
+        with JoinedFile([container]) as file:
+            directory = read_directory(file)
     except (zipfile.BadZipFile, struct.error, NotImplementedError, ValueError) as error:
         raise PatchFault(
             f"{name}: is no container that can be changed: no zip, or a damaged one ({error})",
             hint="Only zips under another name are containers. Look at 'to' in the card.",
         ) from error
-    if len({info.filename for info in infos}) < len(infos):
+    if len({info.filename for info in directory.infos}) < len(directory.infos):
         raise PatchFault(f"{name}: has two members of one name, and cannot be changed safely")
-    return infos, comment, start
+    return directory
 
 
 def _ends(infos: Sequence[zipfile.ZipInfo], list_start: int) -> dict[int, int]:
@@ -205,14 +215,14 @@ class _Writer:
         info = zipfile.ZipInfo(name, _NO_DATE)
         info.create_system = 3
         info.external_attr = attributes
-        info.flag_bits = 0 if name.isascii() else _UTF_8
+        info.flag_bits = 0 if name.isascii() else UTF_8
         info.file_size = info.compress_size = os.path.getsize(file)
         info.CRC = _crc(file)
         encoded = name.encode("utf-8")
         sizes = _extra_64([info.file_size, info.compress_size], both=True)
-        head = _LOCAL.pack(
-            b"PK\3\4", _VERSION_64 if sizes else 20, info.flag_bits, 0, *_dos_time(info), info.CRC,
-            *(min(info.file_size, _MOST_32),) * 2 if not sizes else (_MOST_32,) * 2,
+        head = LOCAL.pack(
+            LOCAL_MARK, _VERSION_64 if sizes else 20, info.flag_bits, 0, *_dos_time(info), info.CRC,
+            *(min(info.file_size, MOST_32),) * 2 if not sizes else (MOST_32,) * 2,
             len(encoded), len(sizes),
         )  # fmt: skip
         self._note(info, self._size)
@@ -226,28 +236,28 @@ class _Writer:
         """Write down a member for the list at the end."""
         self.members[info.filename] = info.CRC
         # The standard library decodes names without the flag as code page 437, which goes both ways.
-        encoded = info.filename.encode("utf-8" if info.flag_bits & _UTF_8 else "cp437")
+        encoded = info.filename.encode("utf-8" if info.flag_bits & UTF_8 else "cp437")
         numbers = [info.file_size, info.compress_size, at]
         large = _extra_64(numbers)
         extra = _without_64(info.extra) + large
         self._list.append(
-            _CENTRAL.pack(
-                b"PK\1\2",
+            CENTRAL.pack(
+                CENTRAL_MARK,
                 info.create_version | info.create_system << 8,
                 max(info.extract_version, _VERSION_64 if large else 0),
                 info.flag_bits,
                 info.compress_type,
                 *_dos_time(info),
                 info.CRC,
-                min(info.compress_size, _MOST_32),
-                min(info.file_size, _MOST_32),
+                min(info.compress_size, MOST_32),
+                min(info.file_size, MOST_32),
                 len(encoded),
                 len(extra),
                 len(info.comment),
                 0,
                 info.internal_attr,
                 info.external_attr,
-                min(at, _MOST_32),
+                min(at, MOST_32),
             )
             + encoded
             + extra
@@ -270,23 +280,23 @@ class _Writer:
         self._copy_waiting()
         count, start, size = len(self._list), self._size, sum(map(len, self._list))
         self.out.write(b"".join(self._list))
-        if count >= _MOST_16 or start >= _MOST_32 or size >= _MOST_32:
+        if count >= MOST_16 or start >= MOST_32 or size >= MOST_32:
             self.out.write(
-                _END_64.pack(
-                    b"PK\6\6", 44, _VERSION_64, _VERSION_64, 0, 0, count, count, size, start
+                END_64.pack(
+                    END_64_MARK, 44, _VERSION_64, _VERSION_64, 0, 0, count, count, size, start
                 )
             )
-            self.out.write(_LOCATOR_64.pack(b"PK\6\7", 0, start + size, 1))
-        shown = min(count, _MOST_16)
+            self.out.write(LOCATOR_64.pack(LOCATOR_64_MARK, 0, start + size, 1))
+        shown = min(count, MOST_16)
         self.out.write(
-            _END.pack(
-                b"PK\5\6",
+            END.pack(
+                END_MARK,
                 0,
                 0,
                 shown,
                 shown,
-                min(size, _MOST_32),
-                min(start, _MOST_32),
+                min(size, MOST_32),
+                min(start, MOST_32),
                 len(comment),
             )
             + comment
@@ -308,7 +318,7 @@ def _dos_time(info: zipfile.ZipInfo) -> tuple[int, int]:
 
 def _extra_64(numbers: Sequence[int], *, both: bool = False) -> bytes:
     """Return the extra field for numbers of more than 32 bits; ``both``: all where one is."""
-    large = [each for each in numbers if each >= _MOST_32]
+    large = [each for each in numbers if each >= MOST_32]
     if not large:
         return b""
     large = list(numbers) if both else large

@@ -7,12 +7,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Final
 
-from rellum.core.archives.joined import Ready, at_once
 from rellum.core.archives.model import STANDARD_LIMITS, Form, Limits, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import Part, PartSet, gather, part_by_name, part_of
 from rellum.core.durable import flush_file
 from rellum.core.hashing import Digest
+from rellum.core.joined_file import Ready, at_once
 from rellum.core.progress import Listener, Progress, silent
 from rellum.core.shelf.index import ShelfEntry, ShelfFault
 from rellum.core.shelf.intake import By, Hashes, Passage, hashes_of
