@@ -1,4 +1,4 @@
-"""What a file is by its content, whatever its name; and what it is when it is no archive."""
+"""The forms of archives: a table. What a file is by its content, and what it is when it is no archive."""
 
 from __future__ import annotations
 
@@ -6,28 +6,18 @@ import html
 import io
 import os
 import re
-import tarfile
-import zipfile
-from collections.abc import Sequence
-from typing import Final
+from collections.abc import Callable, Sequence
+from importlib import import_module
+from typing import Final, NamedTuple
 
-from rellum.core.archives.model import Form
-from rellum.core.archives.tar_archive import open_packed
+from rellum.core.archives.model import SINGLE_FILE, Archive, Form
 from rellum.core.joined_file import JoinedFile
+from rellum.core.zip_format import END_MARK, LOCAL_MARK, SPLIT_MARK
 
 HEAD_BYTES: Final = 16 << 10
 
-_MARKS: Final[tuple[tuple[bytes, Form], ...]] = (
-    (b"7z\xbc\xaf\x27\x1c", "7z"),
-    (b"Rar!\x1a\x07", "rar"),
-    (b"\x1f\x8b", "tar.gz"),
-    (b"BZh", "tar.bz2"),
-    (b"\xfd7zXZ\x00", "tar.xz"),
-    (b"\x28\xb5\x2f\xfd", "tar.zst"),
-)
 _AR_MARK: Final = b"!<arch>\n"
 _AR_HEAD_BYTES: Final = 60
-_ZIP_MARKS: Final = (b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08")
 _PARTIAL_NAMES: Final = (
     ".part",
     ".partial",
@@ -42,27 +32,34 @@ _PARTIAL_NAMES: Final = (
 A_PAGE: Final = "is a web page"
 
 
-def form_of(parts: Sequence[str]) -> Form | None:
-    """Return what kind of archive the files are, joined; None where they are none that Rellum reads.
+class ArchiveForm(NamedTuple):
+    """A form of archive: all that Rellum knows of it before it opens one. To add a form, add a row.
 
-    Raises OSError.
+    id: how states and messages call it
+    reader: module and class of the reader, below this package; imported when such an archive is opened
+    endings: how names of such archives end
+    marks: what such files begin with; ``holds`` then tells whether it really is one
+    looks_like: tells it of a file that begins with no mark of any form
     """
-    with JoinedFile(parts) as file:
-        head = file.read_at(0, HEAD_BYTES)
-    if head.startswith(_ZIP_MARKS):
-        return "zip"
-    for mark, form in _MARKS:
-        if head.startswith(mark):
-            return form if not form.startswith("tar.") or _holds_a_tar(parts, form) else None
-    if _is_tar_header(head[:512]):
-        return "tar"
-    # A program that unpacks itself, or another file with a zip behind it.
-    with io.BufferedReader(JoinedFile(parts)) as stream:
-        return "zip" if zipfile.is_zipfile(stream) else None
+
+    id: Form
+    reader: str
+    endings: tuple[str, ...]
+    marks: tuple[bytes, ...] = ()
+    holds: Callable[[Sequence[str], Form], bool] | None = None
+    looks_like: Callable[[Sequence[str], bytes], bool] | None = None
+
+    def reader_class(self) -> type[Archive]:
+        """Return the class that reads it."""
+        module, _, name = self.reader.partition(":")
+        found: type[Archive] = getattr(import_module(f"rellum.core.archives.{module}"), name)
+        return found
 
 
 def _holds_a_tar(parts: Sequence[str], form: Form) -> bool:
     """Whether a tar begins inside a packed file. Damage is left to be found when it is read."""
+    from rellum.core.archives.tar_archive import open_packed
+
     with io.BufferedReader(JoinedFile(parts)) as stream:
         try:
             return _is_tar_header(open_packed(stream, form).read(512))
@@ -70,7 +67,13 @@ def _holds_a_tar(parts: Sequence[str], form: Form) -> bool:
             return True
 
 
+def _begins_a_tar(_: Sequence[str], head: bytes) -> bool:
+    return _is_tar_header(head[:512])
+
+
 def _is_tar_header(block: bytes) -> bool:
+    import tarfile
+
     if len(block) < 512 or block == bytes(512):
         return False
     try:
@@ -78,6 +81,56 @@ def _is_tar_header(block: bytes) -> bool:
     except (tarfile.TarError, ValueError):
         return False
     return True
+
+
+def _ends_in_a_zip(parts: Sequence[str], _: bytes) -> bool:
+    """Whether a zip lies behind a program that unpacks it, or behind another file."""
+    import zipfile
+
+    with io.BufferedReader(JoinedFile(parts)) as stream:
+        return zipfile.is_zipfile(stream)
+
+
+_TAR = "tar_archive:TarArchive"
+_ZIP_MARKS = (LOCAL_MARK, END_MARK, SPLIT_MARK)
+
+FORMS: Final = (
+    ArchiveForm(Form("7z"), "seven_zip:SevenZipArchive", (".7z",), (b"7z\xbc\xaf\x27\x1c",)),
+    ArchiveForm(Form("rar"), "rar_archive:RarArchive", (".rar",), (b"Rar!\x1a\x07",)),
+    ArchiveForm(Form("tar.gz"), _TAR, (".tar.gz", ".tgz"), (b"\x1f\x8b",), _holds_a_tar),
+    ArchiveForm(Form("tar.bz2"), _TAR, (".tar.bz2", ".tbz", ".tbz2"), (b"BZh",), _holds_a_tar),
+    ArchiveForm(Form("tar.xz"), _TAR, (".tar.xz", ".txz"), (b"\xfd7zXZ\x00",), _holds_a_tar),
+    ArchiveForm(Form("tar.zst"), _TAR, (".tar.zst", ".tzst"), (b"\x28\xb5\x2f\xfd",), _holds_a_tar),
+    ArchiveForm(Form("tar"), _TAR, (".tar",), looks_like=_begins_a_tar),
+    ArchiveForm(
+        Form("zip"), "zip_archive:ZipArchive", (".zip",), _ZIP_MARKS, looks_like=_ends_in_a_zip
+    ),
+    ArchiveForm(SINGLE_FILE, "single_file:SingleFile", ()),
+)
+"""Every form, in the order in which files that begin with no mark are looked at."""
+
+_BY_ID = {form.id: form for form in FORMS}
+ENDINGS: Final = tuple(ending for form in FORMS for ending in form.endings)
+"""How names of archives end, of all forms."""
+
+
+def known_form(form: Form) -> ArchiveForm:
+    """Return what is known of a form. Raises KeyError for one that this Rellum does not know."""
+    return _BY_ID[form]
+
+
+def form_of(parts: Sequence[str]) -> Form | None:
+    """Return what kind of archive the files are, joined; None where they are none that Rellum reads.
+
+    Raises OSError.
+    """
+    with JoinedFile(parts) as file:
+        head = file.read_at(0, HEAD_BYTES)
+    for form in FORMS:
+        if form.marks and head.startswith(form.marks):
+            return form.id if form.holds is None or form.holds(parts, form.id) else None
+    found = (form.id for form in FORMS if form.looks_like and form.looks_like(parts, head))
+    return next(found, None)
 
 
 def unfinished(path: str) -> str:

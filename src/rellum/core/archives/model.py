@@ -6,7 +6,7 @@ import os
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Final, Literal
+from typing import Final, NewType
 
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
@@ -14,8 +14,11 @@ from rellum.core.joined_file import Ready, at_once
 from rellum.core.progress import Listener, silent
 from rellum.core.values.paths import MemberPath
 
-Form = Literal["zip", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "7z", "rar", "file"]
-"""What an archive is by its content; ``file`` is a single file that is no archive."""
+Form = NewType("Form", str)
+"""What an archive is by its content: the id of a form in ``rellum.core.archives.forms``."""
+
+SINGLE_FILE: Final = Form("file")
+"""The form of a single file that is no archive."""
 
 AGAIN: Final = "Download the archive again. If that fails, too, tell its author."
 
@@ -89,17 +92,20 @@ class Extraction:
 class Archive(ABC):
     """An open archive. ``name`` stands for it in messages; ``parts`` are its files, in order.
 
-    ``encoding`` is how the names of members were written where they were no Unicode, else empty.
-    ``ready`` is asked before members' bytes are read: whoever copies the archive sets it, to let the
-    check stay behind the copy.
+    All readers are made with the same arguments. ``encoding`` is how the names of members were written
+    where they were no Unicode, else empty. ``ready`` is asked before members' bytes are read: whoever
+    copies the archive sets it, to let the check stay behind the copy.
     """
 
-    form: Form
-    encoding: str = ""
-
-    def __init__(self, parts: Sequence[str], name: str) -> None:
+    def __init__(
+        self, parts: Sequence[str], name: str, limits: Limits, form: Form, encoding: str = ""
+    ) -> None:
+        """Open it; a list of members is read now. Raises ArchiveFault for what is damaged or hostile."""
         self.parts = tuple(parts)
         self.name = name
+        self.limits = limits
+        self.form = form
+        self.encoding = encoding
         self.ready: Ready = at_once
 
     @property

@@ -5,7 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Final
 
-from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, form_of, inner_of_ar, what_instead
+from rellum.core.archives.forms import (
+    A_PAGE,
+    HEAD_BYTES,
+    form_of,
+    inner_of_ar,
+    known_form,
+    what_instead,
+)
 from rellum.core.archives.model import (
     AGAIN,
     STANDARD_LIMITS,
@@ -15,7 +22,6 @@ from rellum.core.archives.model import (
     Limits,
     NotAnArchive,
 )
-from rellum.core.archives.zip_archive import ZipArchive
 from rellum.core.joined_file import JoinedFile
 
 _SIGN_IN: Final = (
@@ -41,27 +47,11 @@ def open_archive(
     parts = [parts] if isinstance(parts, str) else list(parts)
     name = name or parts[0]
     if form is None:
-        form = _known_form(parts, name)
-    if form == "zip":
-        return ZipArchive(parts, name, limits, encoding)
-    if form == "7z":
-        from rellum.core.archives.seven_zip import SevenZipArchive
-
-        return SevenZipArchive(parts, name, limits)
-    if form == "rar":
-        from rellum.core.archives.rar_archive import RarArchive
-
-        return RarArchive(parts, name, limits)
-    if form == "file":
-        from rellum.core.archives.single_file import SingleFile
-
-        return SingleFile(parts, name, limits)
-    from rellum.core.archives.tar_archive import TarArchive
-
-    return TarArchive(parts, name, limits, form, encoding)
+        form = _found_form(parts, name)
+    return known_form(form).reader_class()(parts, name, limits, form, encoding)
 
 
-def _known_form(parts: Sequence[str], name: str) -> Form:
+def _found_form(parts: Sequence[str], name: str) -> Form:
     try:
         with JoinedFile(parts) as file:
             if file.size == 0:

@@ -17,7 +17,7 @@ from typing import IO, Final, cast
 
 from rellum.core.archives.gate import Gate
 from rellum.core.archives.inflate import PIECE_BYTES
-from rellum.core.archives.model import ArchiveFault, Limits
+from rellum.core.archives.model import ArchiveFault, Form, Limits
 from rellum.core.archives.stream_archive import SinkFor, StreamArchive, pour
 from rellum.core.archives.tar_archive import TarArchive
 
@@ -33,11 +33,11 @@ class NoExtractor(ArchiveFault):
 class RarArchive(StreamArchive):
     """A rar of one file."""
 
-    form = "rar"
-
-    def __init__(self, parts: Sequence[str], name: str, limits: Limits) -> None:
+    def __init__(
+        self, parts: Sequence[str], name: str, limits: Limits, form: Form, encoding: str = ""
+    ) -> None:
         """Find an extractor. Raises NoExtractor."""
-        super().__init__(parts, name, limits)
+        super().__init__(parts, name, limits, form, encoding)
         found = next((path for each in EXTRACTORS if (path := shutil.which(each))), None)
         if found is None:
             raise NoExtractor(
@@ -63,7 +63,7 @@ class RarArchive(StreamArchive):
                 command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=told
             )
             stream = cast(IO[bytes], process.stdout)
-            reader = TarArchive(self.parts, self.name, self._limits, "tar")
+            reader = TarArchive(self.parts, self.name, self.limits, Form("tar"))
             broken: Exception | None = None
             try:
                 reader.walk_stream(stream, gate, sink_for)

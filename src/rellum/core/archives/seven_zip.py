@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from rellum.core.archives.gate import LONGEST_TARGET, Gate
-from rellum.core.archives.model import ArchiveFault, Limits
+from rellum.core.archives.model import ArchiveFault, Form, Limits
 from rellum.core.archives.stream_archive import Sink, SinkFor, StreamArchive
 from rellum.core.errors import RellumError
 from rellum.core.joined_file import JoinedFile
@@ -36,11 +36,11 @@ def declared_size(head: bytes) -> int:
 class SevenZipArchive(StreamArchive):
     """A 7z whose list of members holds nothing hostile."""
 
-    form = "7z"
-
-    def __init__(self, parts: Sequence[str], name: str, limits: Limits) -> None:
+    def __init__(
+        self, parts: Sequence[str], name: str, limits: Limits, form: Form, encoding: str = ""
+    ) -> None:
         """Read the list of members. Raises ArchiveFault."""
-        super().__init__(parts, name, limits)
+        super().__init__(parts, name, limits, form, encoding)
         with JoinedFile(self.parts) as joined:
             whole = declared_size(joined.read_at(0, _HEADER.size))
             if whole > joined.size:

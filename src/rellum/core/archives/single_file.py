@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Sequence
 
 from rellum.core.archives.gate import Gate
-from rellum.core.archives.model import Limits
 from rellum.core.archives.stream_archive import SinkFor, StreamArchive, pour
 from rellum.core.joined_file import JoinedFile
 
@@ -15,17 +13,11 @@ from rellum.core.joined_file import JoinedFile
 class SingleFile(StreamArchive):
     """A loose file under the name that it had."""
 
-    form = "file"
-
-    def __init__(self, parts: Sequence[str], name: str, limits: Limits) -> None:
-        super().__init__(parts, name, limits)
-        self._member = os.path.basename(name)
-
     def walk(self, gate: Gate, sink_for: SinkFor) -> None:
         """Hand over the file's bytes."""
         with JoinedFile(self.parts, self.ready) as file:
             executable = bool(os.stat(self.parts[0]).st_mode & stat.S_IXUSR)
-            path = gate.admit(self._member, file.size)
+            path = gate.admit(os.path.basename(self.name), file.size)
             sink = sink_for(path, file.size, executable)
             if sink is not None:
                 pour(file, sink)

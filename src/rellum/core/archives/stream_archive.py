@@ -9,7 +9,7 @@ from typing import Protocol
 from rellum.core.archives.gate import Gate
 from rellum.core.archives.inflate import PIECE_BYTES
 from rellum.core.archives.links import with_links
-from rellum.core.archives.model import Archive, ContentMismatch, Extraction, Limits, Member
+from rellum.core.archives.model import Archive, ContentMismatch, Extraction, Member
 from rellum.core.archives.sinks import FileSink, HashSink, Tally
 from rellum.core.progress import Listener, silent
 from rellum.core.values.paths import MemberPath
@@ -47,17 +47,13 @@ def pour(content: Readable, sink: Sink) -> None:
 class StreamArchive(Archive):
     """An archive whose reader hands each member's bytes to a sink, in the archive's own order."""
 
-    def __init__(self, parts: Sequence[str], name: str, limits: Limits) -> None:
-        super().__init__(parts, name)
-        self._limits = limits
-
     @abstractmethod
     def walk(self, gate: Gate, sink_for: SinkFor) -> None:
         """Read the archive through. Raises ArchiveFault for what is damaged or hostile."""
 
     def check(self, listen: Listener = silent) -> tuple[Member, ...]:
         """Read every member in full. Raises ArchiveFault, naming the member."""
-        gate = Gate(self.name, self.packed_bytes, self._limits)
+        gate = Gate(self.name, self.packed_bytes, self.limits)
         tally = Tally("checking", 0, 0, listen)
         members: list[Member] = []
 
@@ -73,7 +69,7 @@ class StreamArchive(Archive):
         for job in jobs:
             wanted.setdefault(job.member, []).append(job)
         tally = Tally("unpacking", len(jobs), 0, listen)
-        gate = Gate(self.name, self.packed_bytes, self._limits)
+        gate = Gate(self.name, self.packed_bytes, self.limits)
 
         def sink_for(path: MemberPath, size: int, executable: bool) -> Sink | None:
             its_jobs = wanted.pop(path, None)

@@ -8,12 +8,11 @@ import io
 import lzma
 import stat
 import tarfile
-from collections.abc import Sequence
 from typing import IO, Any, Final, cast
 
 from rellum.core.archives.gate import Gate
 from rellum.core.archives.inflate import PIECE_BYTES
-from rellum.core.archives.model import Form, Limits
+from rellum.core.archives.model import Form
 from rellum.core.archives.names import decode, guess_encoding
 from rellum.core.archives.stream_archive import SinkFor, StreamArchive, pour
 from rellum.core.errors import RellumError
@@ -44,18 +43,6 @@ class _BoundedInfo(tarfile.TarInfo):
 
 class TarArchive(StreamArchive):
     """A tar. Nothing of it is known before it is read."""
-
-    def __init__(
-        self,
-        parts: Sequence[str],
-        name: str,
-        limits: Limits,
-        form: Form,
-        encoding: str = "",
-    ) -> None:
-        super().__init__(parts, name, limits)
-        self.form = form
-        self.encoding = encoding
 
     def walk(self, gate: Gate, sink_for: SinkFor) -> None:
         """Read the tar through, and its packing to the end, whose checksum is then looked at."""

@@ -24,6 +24,7 @@ from rellum.core.archives.model import (
     ArchiveFault,
     ContentMismatch,
     Extraction,
+    Form,
     Limits,
     Member,
 )
@@ -53,17 +54,16 @@ class _Entry:
 class ZipArchive(Archive):
     """An open zip whose list of members holds nothing hostile."""
 
-    form = "zip"
-
     def __init__(
         self,
         parts: Sequence[str],
         name: str,
         limits: Limits,
+        form: Form,
         encoding: str = "",
     ) -> None:
         """Read the list of members. Raises ArchiveFault for what is damaged or hostile."""
-        super().__init__(parts, name)
+        super().__init__(parts, name, limits, form)
         listed = read_list(self.parts, name, encoding)
         self.encoding = listed.encoding
         gate = self._gate = Gate(name, self.packed_bytes, limits)

@@ -8,9 +8,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
 
-_ENDINGS: Final = re.compile(
-    r"(\.(zip|7z|rar|tar|gz|bz2|xz|zst|tgz|tbz2?|txz|pak|mod|\d{3}))+$", re.IGNORECASE
-)
+from rellum.core.archives.forms import ENDINGS
+
+_ENDING_WORDS = sorted({word for ending in ENDINGS for word in ending.split(".") if word})
+_ENDINGS: Final = re.compile(rf"(\.({'|'.join(_ENDING_WORDS)}|pak|mod|\d{{3}}))+$", re.IGNORECASE)
 _VERSION: Final = re.compile(
     r"(?:^|[ _\-.(\[]|(?<=[a-z]))v?(?P<version>\d+(?:[._]\d+)*(?:[ _.-]?(?:alpha|beta|rc|a|b)[ _.]?\d*)?)"
     r"(?=$|[ _\-.)\]])",

@@ -9,6 +9,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache
 
+from rellum.core.archives.forms import ENDINGS
 from rellum.core.archives.model import Member
 from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.catalog.toml_lines import place_of
@@ -24,10 +25,6 @@ from rellum.core.layers.wrappers import (
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.solving.problem import Options, are_chosen
 from rellum.core.values.paths import TargetPath, below, fault_in_relative, shown
-
-_ARCHIVE_ENDINGS = (
-    ".zip", ".7z", ".rar", ".tar", ".tgz", ".tar.gz", ".tar.bz2", ".tar.xz", ".tar.zst",
-)  # fmt: skip
 
 
 def place_archives(
@@ -209,7 +206,7 @@ def _not_found(rule: PlaceRule, archives: Sequence[tuple[str, Sequence[Member]]]
 
 def inner_archives(paths: Iterable[str]) -> str:
     """Say which archives lie in an archive, three of them at most; an empty text where none does."""
-    found = [path for path in paths if path.lower().endswith(_ARCHIVE_ENDINGS)]
+    found = [path for path in paths if path.lower().endswith(ENDINGS)]
     if not found:
         return ""
     more = f" and {len(found) - 3} more" if len(found) > 3 else ""

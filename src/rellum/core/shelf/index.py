@@ -114,7 +114,7 @@ class ShelfEntry:
     size: int
     sha256: str | None
     name: str
-    form: Form | None = "zip"
+    form: Form | None = Form("zip")
     encoding: str = ""
     parts: tuple[Digest, ...] = ()
     part_of: str = ""

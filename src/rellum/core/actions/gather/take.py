@@ -16,7 +16,7 @@ from rellum.core.actions.gather.take_checks import (
 )
 from rellum.core.actions.match.wants import UnknownRelease
 from rellum.core.archives.checksums import Listed, is_checksum_list, lists_beside
-from rellum.core.archives.model import AGAIN, ArchiveFault, Form, Limits, NotAnArchive
+from rellum.core.archives.model import AGAIN, SINGLE_FILE, ArchiveFault, Form, Limits, NotAnArchive
 from rellum.core.archives.parts import Part, part_by_name, part_of
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
@@ -196,7 +196,7 @@ class ArchiveTaker:
                     hint=f"{again if error.hint == AGAIN else error.hint} To take it as the file it "
                     "is, say which release it belongs to with --as MOD@VERSION.",
                 ) from error
-            took = take_in.take(self.shelf, path, replace(how, form="file"), self._listen)
+            took = take_in.take(self.shelf, path, replace(how, form=SINGLE_FILE), self._listen)
         except ArchiveFault as error:
             wrong = self._cards.mismatch(name, os.path.getsize(path))
             raise ArchiveFault(

@@ -6,7 +6,7 @@ import os
 from collections.abc import Sequence
 from dataclasses import replace
 
-from rellum.core.archives.forms import unfinished
+from rellum.core.archives.forms import ENDINGS, unfinished
 from rellum.core.archives.model import AGAIN, ArchiveFault, Member
 from rellum.core.archives.parts import part_by_name
 from rellum.core.catalog.model import Release, ReleaseFile
@@ -15,8 +15,6 @@ from rellum.core.layers.placing import place_archives
 from rellum.core.layers.wrappers import PlacingFault
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.intake import Hashes
-
-_ENDINGS = (".zip", ".7z", ".rar", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz")
 
 
 def shape_fault(release: Release, entry: ShelfEntry, members: Sequence[Member]) -> str:
@@ -66,7 +64,7 @@ def holds_only_archives(folder: str) -> bool:
     with os.scandir(folder) as entries:
         found = [
             entry.is_file()
-            and (entry.name.lower().endswith(_ENDINGS) or part_by_name(entry.name) is not None)
+            and (entry.name.lower().endswith(ENDINGS) or part_by_name(entry.name) is not None)
             for entry in entries
         ]
     return bool(found) and all(found)
