@@ -152,7 +152,7 @@ class PlacingTest(unittest.TestCase):
         target = lay_over([one, two], NoMaker(), no_winner)
         self.assertEqual(str(target.files[PlacePath("@game/a")].owner), "m2 1")
         self.assertEqual(len(target.files), 3)
-        self.assertEqual(target.hidden, {"m1 1": 1})
+        self.assertEqual({str(owner): n for owner, n in target.hidden.items()}, {"m1 1": 1})
 
     def test_a_file_cannot_be_a_folder(self) -> None:
         with self.assertRaisesRegex(LayerClash, "a is a file of m1 1 and a folder of m2 1"):

@@ -17,6 +17,9 @@ from rellum.core.values.paths import MemberPath
 Form = NewType("Form", str)
 """What an archive is by its content: the id of a form in ``rellum.core.archives.forms``."""
 
+ZIP: Final = Form("zip")
+"""The form of archives that were taken before there were others."""
+
 SINGLE_FILE: Final = Form("file")
 """The form of a single file that is no archive."""
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from functools import partial
-from typing import get_args
 
-from rellum.core.catalog.release_rules import ChosenOptions, EditForm, FileEdit
+from rellum.core.catalog.release_rules import ChosenOptions, FileEdit
 from rellum.core.catalog.sheets import parse_digest
 from rellum.core.catalog.tables import TableReader
 from rellum.core.patching.keys import form_by_name, settings_forms
 from rellum.core.patching.model import Setting, SettingsForm
+from rellum.core.patching.patch_forms import EDIT_FORMS, KEYS, PATCH_FORMS, EditForm
 from rellum.core.values.paths import PlacePath, parse_target_path
 
 
@@ -24,21 +24,20 @@ def read_edit(
         "folder" if is_series else "file", "@data/sea.ini", in_target, required=True
     )
     form = reader.text("by", "diff", required=True)
-    known = get_args(EditForm)
-    if form is not None and form not in known:
-        reader.fault(f"{form!r} is not a form of edit; use one of {', '.join(known)}", "by")
-    member = reader.text("with", "patches/sea.diff", required=form != "keys")
+    if form is not None and form not in EDIT_FORMS:
+        reader.fault(f"{form!r} is not a form of edit; use one of {', '.join(EDIT_FORMS)}", "by")
+    member = reader.text("with", "patches/sea.diff", required=form != KEYS)
     settings_form, settings = _read_settings(reader, str(path or ""), form)
     fuzz = reader.integer("fuzz", 1) or 0
     strip = _read_strip(reader, form)
     over = reader.parsed("over", "64 hexadecimal digits", parse_digest)
     gives = reader.parsed("gives", "64 hexadecimal digits", parse_digest)
     reader.finish()
-    if path is None or form is None or form not in known or (member is None and not settings):
+    if path is None or form is None or form not in EDIT_FORMS or (member is None and not settings):
         return None
     return FileEdit(
         path=path,
-        form=next(each for each in known if each == form),
+        form=EditForm(form),
         member=member or "",
         fuzz=fuzz,
         over=over,
@@ -58,8 +57,10 @@ def _read_strip(reader: TableReader, form: str | None) -> int | None:
         if strip is not None:
             reader.fault("only for a diff over a 'folder', not for an edit of one file", "strip")
         return None
-    if form not in (None, "diff"):
-        reader.fault("an edit of a folder is a diff: write 'by = \"diff\"'", "by")
+    series = [each.id for each in PATCH_FORMS if each.is_series]
+    if form is not None and form not in series:
+        ways = " or ".join(f'by = "{each}"' for each in series)
+        reader.fault(f"an edit of a folder is a diff: write '{ways}'", "by")
     for key in ("file", "over", "gives"):
         if key in reader:
             reader.fault("only for an edit of one file, not with 'folder'", key)
@@ -80,10 +81,10 @@ def _read_settings(
     if not isinstance(table, dict) or any(value is None for _, value in settings):
         reader.fault("write a table of keys with texts, numbers, true or false", "set")
     settings += [(tuple(key.split(".")), None) for key in reader.texts("remove", "sea.depth")]
-    if form == "keys" and not settings:
+    if form == KEYS and not settings:
         reader.fault("it sets no key and takes none out: write 'set' or 'remove'")
     found = next((each for each in settings_forms() if each == text), form_by_name(path))
-    if form == "keys" and found is None:
+    if form == KEYS and found is None:
         reader.fault("the file's ending does not show its form: write 'as'", "file")
     return found, tuple(settings)
 

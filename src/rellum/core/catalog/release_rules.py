@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 from rellum.core.patching.model import Setting, SettingsForm
+from rellum.core.patching.patch_forms import EditForm
 from rellum.core.values.paths import PlacePath, TargetPath
 
 KeyPath = tuple[str | int, ...]
@@ -62,12 +63,6 @@ class PlaceRule:
     def takes_members(self) -> bool:
         """Whether it takes files out of an archive."""
         return not (self.copy or self.text is not None or self.is_folder or self.is_packed)
-
-
-EditForm = Literal["diff", "json-patch", "json-merge", "vcdiff", "zstd", "keys"]
-"""How an edit is written: a unified diff, RFC 6902, RFC 7396, RFC 3284, zstd with the old file as
-reference, or keys that the card itself sets.
-"""
 
 
 class DiffPart(NamedTuple):

@@ -12,6 +12,7 @@ from rellum.core.composing.editing import patch_of, read_text
 from rellum.core.composing.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.layers.model import LayerEdit
 from rellum.core.patching.model import PatchFault
+from rellum.core.patching.patch_forms import KEYS
 from rellum.core.patching.unified import FileDiff, read_diff, refuse_unread
 from rellum.core.values.paths import below, fault_in_relative
 
@@ -23,7 +24,7 @@ def edits_of_files(workshop: Workshop, changes: Sequence[LayerEdit]) -> Iterator
     """
     series = [each for each in changes if each.edit.strip is not None]
     if series:  # all patches of the release come out of its archives in one pass
-        workshop.expect(patch_of(each) for each in changes if each.edit.form != "keys")
+        workshop.expect(patch_of(each) for each in changes if each.edit.form != KEYS)
     for each in changes:
         if each.edit.strip is None:
             yield each

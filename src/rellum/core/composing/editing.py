@@ -10,13 +10,11 @@ from rellum.core.catalog.toml_lines import place_of
 from rellum.core.composing.workshop import Workshop, Written, recipe_of, write_made
 from rellum.core.hashing import sha256_file
 from rellum.core.layers.model import Brought, LayerEdit, LayerFile, MadeFile
-from rellum.core.patching.json_patch import merge_json, patch_json
 from rellum.core.patching.keys import edit_keys
 from rellum.core.patching.mapped import mapped
 from rellum.core.patching.model import PatchFault
+from rellum.core.patching.patch_forms import KEYS, PATCH_FORMS, form_by_mark, patch_form
 from rellum.core.patching.unified import FileDiff, apply_diff, read_diff
-from rellum.core.patching.vcdiff import apply_vcdiff
-from rellum.core.patching.zstd_patch import apply_zstd
 from rellum.core.values.paths import shown
 
 MOST_TEXT_BYTES = 64 << 20
@@ -24,6 +22,8 @@ MOST_TEXT_BYTES = 64 << 20
 
 MOST_BYTES = 64 << 30
 """No binary patch may give more."""
+
+_MARK_BYTES = 16
 
 OF_OLD = 16
 """How many times the old file, beside what its own bytes may unpack to, a binary patch may give."""
@@ -35,14 +35,16 @@ def expect_for_edits(workshop: Workshop, edits: Iterable[tuple[LayerEdit, Brough
     Nothing of an edit whose result is known already. Raises PatchFault.
     """
     for change, below in edits:
-        patch = None if change.edit.form == "keys" else patch_of(change)
+        patch = None if change.edit.form == KEYS else patch_of(change)
         if below is not None and workshop.known(_recipe(change.edit, below, patch)) is not None:
             continue
         workshop.expect(each for each in (below, patch) if isinstance(each, LayerFile))
 
 
 def _recipe(edit: FileEdit, below: Brought | None, patch: LayerFile | None) -> str:
-    part = (edit.part,) if edit.part else ()
+    version = 1 if edit.form == KEYS else patch_form(edit.form).version
+    more: list[object] = [edit.part] if edit.part else []
+    more += [version] if version > 1 else []
     return recipe_of(
         edit.form,
         below.digest if below else None,
@@ -50,7 +52,7 @@ def _recipe(edit: FileEdit, below: Brought | None, patch: LayerFile | None) -> s
         edit.fuzz,
         edit.over,
         edit.gives,
-        *part,
+        *more,
     )
 
 
@@ -70,14 +72,13 @@ def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) ->
             hint="Neither the game nor a mod before this one in load order has it.",
         )
     before = below
-    patch = None if edit.form == "keys" else patch_of(change)
+    patch = None if edit.form == KEYS else patch_of(change)
     recipe = _recipe(edit, before, patch)
 
     def make(target: str) -> Written:
         base = workshop.file(before) if before else ""
         _refuse_other(edit, base)
-        if edit.form in ("vcdiff", "zstd"):
-            assert patch is not None
+        if patch is not None and patch_form(edit.form).is_binary:
             _make_binary(edit, base, workshop.file(patch), target)
         else:
             old = read_text(edit, base) if base else b""
@@ -131,29 +132,31 @@ def _refuse_other(edit: FileEdit, base: str) -> None:
 
 
 def _edited_text(edit: FileEdit, before: bytes, patch: bytes) -> bytes:
-    if edit.form == "keys" and edit.settings_form:
+    if edit.form == KEYS and edit.settings_form:
         return edit_keys(before, edit.settings_form, edit.settings, place_of(edit.source))
     name = f"{edit.member} ({place_of(edit.source)})"
-    if edit.form == "json-patch":
-        return patch_json(before, patch, name)
-    if edit.form == "json-merge":
-        return merge_json(before, patch, name)
-    diffs = read_diff(patch, name)
-    if len(diffs) != 1:
-        raise PatchFault(
-            f"{name}: is a diff of {len(diffs)} files, and an edit is of one",
-            hint="Write 'folder' instead of 'file': the diff then tells which files it is of.",
-        )
-    return apply_diff(before, diffs[0], name, edit.fuzz).content
+    _refuse_other_form(edit, patch, name)
+    return patch_form(edit.form).text_patch()(before, patch, name, edit.fuzz)
 
 
 def _make_binary(edit: FileEdit, base: str, patch: str, target: str) -> None:
     name = f"{edit.member} ({place_of(edit.source)})"
     with mapped(base) as old, mapped(patch) as delta, open(target, "x+b") as out:
-        apply = apply_vcdiff if edit.form == "vcdiff" else apply_zstd
+        _refuse_other_form(edit, delta[:_MARK_BYTES], name)
+        apply = patch_form(edit.form).binary_patch()
         limits = STANDARD_LIMITS
         most = limits.ratio_free + OF_OLD * len(old) + limits.ratio * len(delta)
         apply(old, delta, out, name, min(most, MOST_BYTES))
+
+
+def _refuse_other_form(edit: FileEdit, head: bytes, name: str) -> None:
+    """Refuse a patch that begins as one of another form does. Raises PatchFault."""
+    found = form_by_mark(head)
+    if found is not None and found.id != edit.form:
+        raise PatchFault(
+            f"{name}: the card says that it is a patch by {edit.form}, and it is {found.standard}",
+            hint=f'Write by = "{found.id}" in the card.',
+        )
 
 
 def read_text(edit: FileEdit, file: str) -> bytes:
@@ -164,9 +167,13 @@ def read_text(edit: FileEdit, file: str) -> bytes:
         raise PatchFault(
             f"{place_of(edit.source)}: {shown(edit.path)} or its patch has more than the "
             f"{MOST_TEXT_BYTES:,} bytes up to which texts are edited",
-            hint="Bring the file whole, or by a binary patch (vcdiff, zstd).",
+            hint=f"Bring the file whole, or by a binary patch ({_binary_forms()}).",
         )
     return content
+
+
+def _binary_forms() -> str:
+    return ", ".join(form.id for form in PATCH_FORMS if form.is_binary)
 
 
 def patch_of(change: LayerEdit) -> LayerFile:

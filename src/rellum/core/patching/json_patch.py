@@ -12,7 +12,7 @@ from rellum.core.patching.model import PatchFault
 _INDEX = re.compile(r"0|[1-9][0-9]*")
 
 
-def patch_json(content: bytes, patch: bytes, name: str) -> bytes:
+def patch_json(content: bytes, patch: bytes, name: str, fuzz: int = 0) -> bytes:
     """Return a JSON text with a JSON Patch applied. Raises PatchFault; then nothing of it is applied."""
     document = read_json(content, "the file")
     operations = read_json(patch, name)
@@ -26,7 +26,7 @@ def patch_json(content: bytes, patch: bytes, name: str) -> bytes:
     return write_json(document, content)
 
 
-def merge_json(content: bytes, patch: bytes, name: str) -> bytes:
+def merge_json(content: bytes, patch: bytes, name: str, fuzz: int = 0) -> bytes:
     """Return a JSON text with a JSON Merge Patch applied. Raises PatchFault."""
     return write_json(merged(read_json(content, "the file"), read_json(patch, name)), content)
 
@@ -81,7 +81,7 @@ def _apply(document: Any, operation: Any) -> Any:
     if kind == "replace":
         value = copy.deepcopy(operation["value"])
         _at(document, path)
-        return value if not path else _added(_removed(document, path)[0], path, value)
+        return _replaced(document, path, value)
     if kind == "test":
         if not _same(_at(document, path), operation["value"]):
             raise ValueError(f"the test of {operation['path']!r} fails")
@@ -95,6 +95,16 @@ def _apply(document: Any, operation: Any) -> Any:
         raise ValueError("a value cannot be moved into itself")
     rest, value = _removed(document, source)
     return _added(rest, path, value)
+
+
+def _replaced(document: Any, path: list[str], value: Any) -> Any:
+    """Put another value where one is; what stands beside it keeps its place."""
+    if not path:
+        return value
+    above = _at(document, path[:-1])
+    key = path[-1] if isinstance(above, dict) else _index(path[-1], len(above), may_end=False)
+    above[key] = value
+    return document
 
 
 def _pointer(text: Any) -> list[str]:

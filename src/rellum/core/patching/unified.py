@@ -199,6 +199,17 @@ def _cut_newline(body: list[tuple[bytes, bytes]]) -> None:
         body[-1] = (sign, text.removesuffix(b"\n"))
 
 
+def patch_text(content: bytes, diff: bytes, name: str, fuzz: int = 0) -> bytes:
+    """Return a text with a diff of one file applied; see ``apply_diff``. Raises PatchFault."""
+    diffs = read_diff(diff, name)
+    if len(diffs) != 1:
+        raise PatchFault(
+            f"{name}: is a diff of {len(diffs)} files, and an edit is of one",
+            hint="Write 'folder' instead of 'file': the diff then tells which files it is of.",
+        )
+    return apply_diff(content, diffs[0], name, fuzz).content
+
+
 def apply_diff(content: bytes, diff: FileDiff, name: str, fuzz: int = 0) -> Applied:
     """Apply all hunks to a file's content, each where it fits nearest to its place.
 

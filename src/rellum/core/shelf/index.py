@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any, Final
 
-from rellum.core.archives.model import Form, Member
+from rellum.core.archives.model import ZIP, Form, Member
 from rellum.core.database import Seal, is_read_only, open_in_memory, refuse
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
@@ -114,7 +114,7 @@ class ShelfEntry:
     size: int
     sha256: str | None
     name: str
-    form: Form | None = Form("zip")
+    form: Form | None = ZIP
     encoding: str = ""
     parts: tuple[Digest, ...] = ()
     part_of: str = ""

@@ -7,7 +7,7 @@ import re
 import unittest
 from unittest import mock
 
-from rellum.cli import fetch_view
+from rellum.cli.views import fetch_progress
 from rellum.cli.views.fetch_progress import FetchView
 from rellum.core.fetching.model import FetchProgress, FileProgress
 
@@ -69,7 +69,7 @@ class FetchViewTest(unittest.TestCase):
             for n in range(20)
         ]
         shown = self.show(view, *files)
-        self.assertEqual(len(shown), 1 + fetch_view.MOST_FILES)
+        self.assertEqual(len(shown), 1 + fetch_progress.MOST_FILES)
         self.assertLess(max(map(len, shown)), 100)
         view.clear()
         self.assertTrue(self.screen.getvalue().endswith("\x1b[9A\r\x1b[J"))
