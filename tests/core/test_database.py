@@ -7,7 +7,6 @@ import random
 import sqlite3
 import unittest
 
-from rellum.core.actions.gather.mend_index import mend_index
 from rellum.core.actions.gather.shelf import check as check_shelf
 from rellum.core.actions.set_up.rebuild import rebuild
 from rellum.core.change.request import Request
@@ -16,6 +15,7 @@ from rellum.core.pack.home import PackHome
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.state import StateFault
 from rellum.core.shelf.index import Index, IndexDamaged
+from rellum.core.shelf.mend_index import mend_index
 from rellum.core.shelf.store import Shelf
 from tests.support import WorldTest, ignore_recovery, snapshot, without_marker
 

@@ -53,7 +53,7 @@ def _cell_text(cell: Cell) -> str:
 
 
 def _tell_version(version: VersionOutlook) -> None:
-    from rellum.core.actions.match.resolve import with_place
+    from rellum.core.composing.line_up import with_place
 
     name = console.styled(f"game {version.game}", "bold")
     if version.give_up is None:

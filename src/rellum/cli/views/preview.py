@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from rellum.cli import console
 
 if TYPE_CHECKING:
-    from rellum.core.actions.change.apply import Preview
+    from rellum.core.change.preparing import Preview
     from rellum.core.change.rebasing import Rebase
     from rellum.core.composing.settling import SettingsConflict
     from rellum.core.layers.slot_shapes import Shape

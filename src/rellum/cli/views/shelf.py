@@ -11,8 +11,8 @@ from rellum.cli import console
 from rellum.core.values.paths import shown_file
 
 if TYPE_CHECKING:
-    from rellum.core.actions.gather.mend_index import Mended
     from rellum.core.actions.gather.shelf import Damaged, Inventory, Item, Trim
+    from rellum.core.shelf.mend_index import Mended
 
 
 _UNITS = {"": 1, "b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "tb": 10**12}

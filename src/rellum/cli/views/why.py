@@ -14,7 +14,7 @@ MOST_RELEASES = 6
 
 
 def show_list(heading: str, statements: Any) -> None:
-    from rellum.core.actions.match.resolve import with_place
+    from rellum.core.composing.line_up import with_place
 
     if statements:
         console.say()
@@ -24,7 +24,7 @@ def show_list(heading: str, statements: Any) -> None:
 
 
 def answers(answer: WhyAnswer, *, every: bool) -> None:
-    from rellum.core.actions.match.resolve import with_place
+    from rellum.core.composing.line_up import with_place
 
     shown = answer.answers if every else answer.answers[:MOST_RELEASES]
     if not answer.answers and answer.chosen is not None:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import stat
+import time
 from collections.abc import Container, Iterable, Iterator
+from itertools import count
 
 from rellum.core.change.operations import Found, Keep, Operation, SetAside
 from rellum.core.composing.wanted import TheUsers
@@ -57,3 +59,10 @@ def swept(
 
 def _aside(path: PlacePath, now: Content, keep: Keep | None) -> Operation:
     return SetAside(path, Found(now, FOREIGN, is_changed=True), keep)
+
+
+def new_sweep_folder(above: str) -> str:
+    """Return a folder named by date and time; no other sweep of the same second has it."""
+    folder = os.path.join(above, time.strftime("%Y-%m-%d %H%M%S"))
+    names = (folder if number == 1 else f"{folder} {number}" for number in count(1))
+    return next(name for name in names if not os.path.lexists(name))

@@ -12,12 +12,12 @@ import unittest
 from rellum.core.actions.live.trial import BadTrial, record_trial
 from rellum.core.actions.match.news import news
 from rellum.core.actions.match.outlook import outlook
-from rellum.core.actions.match.pack_problem import NoSuchGame
-from rellum.core.actions.match.resolve import NoLineUpExists
 from rellum.core.actions.match.wants import BadOption, UnknownRelease, hold, let_go, want
 from rellum.core.actions.match.why import why
 from rellum.core.catalog.tables import FileFaults
 from rellum.core.change.request import Request
+from rellum.core.composing.line_up import NoLineUpExists
+from rellum.core.composing.pack_problem import NoSuchGame
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.pack_file import read_pack_file

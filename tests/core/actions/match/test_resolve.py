@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import unittest
 
-from rellum.core.actions.match.resolve import NoLineUpExists, resolve
+from rellum.core.actions.match.resolve import resolve
 from rellum.core.actions.match.wants import BadRange
 from rellum.core.change.request import Request
+from rellum.core.composing.line_up import NoLineUpExists
 from rellum.core.folder.scan import scan_stamps
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp

@@ -9,7 +9,6 @@ import unittest
 from rellum.core.actions.mend.restore import restore_all
 from rellum.core.actions.set_up.adopt import CannotAdopt, adopt
 from rellum.core.actions.set_up.assemble import CannotAssemble, NotWhole, assemble
-from rellum.core.actions.set_up.copying import CannotCopy
 from rellum.core.actions.set_up.identify import (
     Identified,
     NotVanilla,
@@ -21,6 +20,7 @@ from rellum.core.change.journal_reading import JournalDamaged
 from rellum.core.change.opening import GameGone
 from rellum.core.change.request import Request
 from rellum.core.folder.baselines import SumsFault, parse_sums, sums_text
+from rellum.core.pack.copying import CannotCopy
 from rellum.core.pack.marker import FolderOwned
 from rellum.core.pack.state import StateFault
 from rellum.core.values.paths import PlacePath

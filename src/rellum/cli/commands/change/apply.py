@@ -11,7 +11,7 @@ from rellum.cli.request import request_of
 from rellum.cli.views import apply as view
 
 if TYPE_CHECKING:
-    from rellum.core.actions.change.apply import Preview
+    from rellum.core.change.preparing import Preview
 
 
 def apply(

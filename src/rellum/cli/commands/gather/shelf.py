@@ -74,7 +74,7 @@ def _list(opened: Shelf, *, as_json: bool) -> None:
 
 def _mend(folder: str) -> None:
     """Make the index anew where it is damaged, and say what became of it."""
-    from rellum.core.actions.gather.mend_index import mend_index
+    from rellum.core.shelf.mend_index import mend_index
 
     with console.progress() as listen:
         mended = mend_index(folder, listen)

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.match.pack_problem import problem_of
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
+from rellum.core.composing.pack_problem import problem_of
 from rellum.core.errors import UserError
 from rellum.core.pack.lock_file import read_lock
 from rellum.core.solving.newer_releases import NewRelease, find_news

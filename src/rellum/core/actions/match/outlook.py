@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from rellum.core.actions.match.pack_problem import problem_of
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
+from rellum.core.composing.pack_problem import problem_of
 from rellum.core.solving.game_versions import Outlook, look_out
 from rellum.core.solving.search import Searcher
 

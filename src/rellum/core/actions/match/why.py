@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.match.pack_problem import PackProblem, problem_of
 from rellum.core.actions.match.wants import find_release_version
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod, Release
 from rellum.core.catalog.release_rules import Source
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
+from rellum.core.composing.pack_problem import PackProblem, problem_of
 from rellum.core.pack.lock_file import LockedRelease
 from rellum.core.solving.newer_releases import brief, tell_outcome
 from rellum.core.solving.problem import Problem, Statement, Want

@@ -10,9 +10,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from rellum.core.actions.match.resolve import line_up_of
 from rellum.core.catalog.release_rules import Source
 from rellum.core.change.journal import PackChange
+from rellum.core.composing.line_up import line_up_of
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Finding
 from rellum.core.globs import literal

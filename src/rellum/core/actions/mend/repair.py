@@ -6,7 +6,6 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from rellum.core.actions.change.apply import Preparing
 from rellum.core.actions.mend.restore import (
     Confirm,
     Restoration,
@@ -18,6 +17,7 @@ from rellum.core.actions.mend.restore import (
 from rellum.core.change.learning import learn_vanilla
 from rellum.core.change.looking import drift_of, with_causes
 from rellum.core.change.opening import open_pack
+from rellum.core.change.preparing import Preparing
 from rellum.core.change.readiness import space_for
 from rellum.core.change.repairing import plan_away, plan_repairs, together
 from rellum.core.change.request import Request

@@ -222,7 +222,7 @@ class _Way:
         supply_from_shelf(self.opened, self.shelf_folder, wanted)
         store = self.opened.site.originals
         if any(not store.has(each.digest) for each in wanted.values()):
-            from rellum.core.actions.mend.remaking import remake
+            from rellum.core.change.remaking import remake
 
             remake(self.opened, self.then, self.shelf_folder, wanted)
 

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import os
 import stat
-import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
-from itertools import count
 
 from rellum.core.actions.mend.restore import named_path
 from rellum.core.change.carry_out import swept_file
@@ -19,6 +17,7 @@ from rellum.core.change.operations import BringBack, Found
 from rellum.core.change.plan import Plan
 from rellum.core.change.repairing import plan_away
 from rellum.core.change.request import Request
+from rellum.core.change.setting_aside import new_sweep_folder
 from rellum.core.change.staging import NoSources
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Finding
@@ -105,13 +104,6 @@ def _plan(opened: Session, below: Sequence[PlacePath]) -> Sweeping:
         spare_folders=tuple(_left_empty(paths, empty, opened)),
     )
     return Sweeping(plan=plan, findings=tuple(findings), left=tuple(left), folder=folder)
-
-
-def new_sweep_folder(above: str) -> str:
-    """Return a folder named by date and time; no other sweep of the same second has it."""
-    folder = os.path.join(above, time.strftime("%Y-%m-%d %H%M%S"))
-    names = (folder if number == 1 else f"{folder} {number}" for number in count(1))
-    return next(name for name in names if not os.path.lexists(name))
 
 
 def _left_empty(

@@ -121,7 +121,7 @@ def adopt(
     sheet = choose_sheet(load_sheets(folders), sheet_id, roots)
     identity = _identity(sheet, roots, version)
     if copy_to:
-        from rellum.core.actions.set_up.copying import copy_game
+        from rellum.core.pack.copying import copy_game
 
         _refuse_places(home, Roots(game_folder), request.shelf_folder, copy_to)
         copy_game(roots.game_folder, copy_to, request.listen)

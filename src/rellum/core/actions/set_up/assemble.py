@@ -20,6 +20,7 @@ from rellum.core.folder.listing import list_folder
 from rellum.core.globs import PathTest
 from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.pack.catalogs import find_catalogs
+from rellum.core.pack.copying import UNFINISHED, copy_file
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener
@@ -28,8 +29,6 @@ from rellum.core.values.paths import GAME_PREFIX, PlacePath, Roots, shown
 
 if TYPE_CHECKING:
     from rellum.core.archives.model import Archive, Member
-
-UNFINISHED = ".rellum-new"
 
 
 class CannotAssemble(UserError):
@@ -353,17 +352,6 @@ def _extract(part: Part, paths: Sequence[PlacePath], target: Roots) -> None:
             Extraction(member=member.stored_as, digest=member.digest, target=there, mode=mode)
         )
     part.archive.extract(jobs)
-
-
-def copy_file(source: str, target: str) -> None:
-    """Copy a file with mode and times; sharing its blocks where the file system can. Raises OSError."""
-    from rellum.core.shelf.intake import reflink
-
-    if os.path.lexists(target):
-        os.unlink(target)
-    if not reflink(source, target):
-        shutil.copyfile(source, target)
-    shutil.copystat(source, target)
 
 
 def _remove_hidden(parts: Sequence[Part], winners: dict[PlacePath, Part]) -> None:

@@ -12,10 +12,10 @@ import shutil
 import time
 from dataclasses import dataclass
 
-from rellum.core.actions.change.apply import Preparing
 from rellum.core.change.journal import Step
 from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, read_journal
 from rellum.core.change.opening import open_pack
+from rellum.core.change.preparing import Preparing
 from rellum.core.change.request import Request
 from rellum.core.errors import UserError
 from rellum.core.folder.detection import identify, identify_now

@@ -7,7 +7,7 @@ import shutil
 from collections.abc import Mapping
 from contextlib import suppress
 
-from rellum.core.actions.change.apply import Preparing
+from rellum.core.change.preparing import Preparing
 from rellum.core.errors import RellumError
 from rellum.core.layers.model import Removal
 from rellum.core.pack.checkpoints import PastState

@@ -8,13 +8,16 @@ from __future__ import annotations
 
 import os
 import shutil
+from typing import TYPE_CHECKING
 
-from rellum.core.actions.set_up.assemble import UNFINISHED, copy_file
 from rellum.core.errors import UserError
 from rellum.core.folder.listing import list_folder
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.progress import Listener, Progress, silent
 from rellum.core.values.paths import PlacePath, Roots
+
+if TYPE_CHECKING:
+    pass
 
 
 class CannotCopy(UserError):
@@ -80,3 +83,17 @@ def _copy(game: str, target: str, listen: Listener) -> None:
             shutil.copystat(
                 source.absolute(PlacePath(each.path)), there.absolute(PlacePath(each.path))
             )
+
+
+UNFINISHED = ".rellum-new"
+
+
+def copy_file(source: str, target: str) -> None:
+    """Copy a file with mode and times; sharing its blocks where the file system can. Raises OSError."""
+    from rellum.core.shelf.intake import reflink
+
+    if os.path.lexists(target):
+        os.unlink(target)
+    if not reflink(source, target):
+        shutil.copyfile(source, target)
+    shutil.copystat(source, target)

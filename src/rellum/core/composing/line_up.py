@@ -1,0 +1,218 @@
+"""The line-up of a pack: the one that stands, or the one that is solved for now; and the refusal in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from rellum.core.catalog.load import refuse_faulty
+from rellum.core.catalog.model import Catalog, Release, ReleaseFile
+from rellum.core.catalog.patches import release_chain
+from rellum.core.catalog.toml_lines import place_of
+from rellum.core.composing.pack_problem import (
+    PackProblem,
+    asked_hash,
+    locked_releases,
+    make_problem,
+    problem_of,
+)
+from rellum.core.errors import NoAnswer
+from rellum.core.folder.identity import Identity
+from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_lock
+from rellum.core.pack.pack_file import PackFile
+from rellum.core.pack.session import Session
+from rellum.core.shelf.store import Shelf
+from rellum.core.solving.problem import Chosen, LineUp, Problem, Statement
+from rellum.core.solving.search import NotFound
+from rellum.core.solving.solve import solve
+from rellum.core.values.ids import ModId
+
+if TYPE_CHECKING:
+    from rellum.core.solving.refusal import Refusal
+    from rellum.core.solving.remedies import Remedy
+
+
+LINE = 94
+"""A statement and its place that take more columns than this are put on two lines."""
+
+
+class NoLineUpExists(NoAnswer):
+    """The wants cannot be met together."""
+
+    code = "no-line-up-exists"
+
+    def __init__(
+        self, refusal: Refusal, statements: Sequence[Statement], remedies: Sequence[Remedy]
+    ) -> None:
+        super().__init__(
+            _summary(refusal, len(statements)),
+            details=tuple(with_place(each) for each in statements),
+            hint=_hint(remedies),
+        )
+        self.refusal = refusal
+        self.statements = tuple(statements)
+        self.remedies = tuple(remedies)
+
+    def facts(self) -> dict[str, Any]:
+        """Return the reason and the remedies, for programs."""
+        return {
+            "statements": [
+                {"text": each.text, "place": place_of(each.source) if each.source else None}
+                for each in self.statements
+            ],
+            "wants": [want.mod for want in self.refusal.wants],
+            "other_reasons": len(self.refusal.others),
+            "may_be_more": self.refusal.may_be_more,
+            "remedies": [
+                {"kind": each.kind, "text": each.text, "command": each.command or None}
+                for each in self.remedies
+            ],
+        }
+
+
+def with_place(statement: Statement) -> str:
+    """Return a statement with the file and line where it stands; on a second line if it is long."""
+    if statement.source is None:
+        return statement.text
+    place = f"({place_of(statement.source)})"
+    gap = "  " if len(statement.text) + len(place) < LINE else "\n    "
+    return f"{statement.text}{gap}{place}"
+
+
+def _summary(refusal: Refusal, count: int) -> str:
+    more = ""
+    if refusal.others:
+        at_least = "at least " if refusal.may_be_more else ""
+        number = len(refusal.others)
+        more = f"; {at_least}{number} more {'reason' if number == 1 else 'reasons'} besides"
+    what = "this cannot be met" if count == 1 else f"these {count} cannot all be met"
+    return f"no line-up exists: {what}{more}"
+
+
+def _hint(remedies: Sequence[Remedy]) -> str:
+    if not remedies:
+        return (
+            "No change of a few wants was found that would help: drop those named, and see what "
+            "stands against the others."
+        )
+    width = max(len(each.text) for each in remedies)
+    lines = [
+        f"  {each.text.ljust(width)}  {each.command}".rstrip() if each.command else f"  {each.text}"
+        for each in remedies
+    ]
+    which = "this helps" if len(remedies) == 1 else "any one of these helps, cheapest first"
+    return f"{which} (tried):\n" + "\n".join(lines)
+
+
+def line_up_of(opened: Session, shelf: Shelf, fresh_mods: Sequence[str]) -> LockFile:
+    """Return the line-up that a pack asks for now; write nothing. Raises NoLineUpExists, LoadCycle."""
+    asked = problem_of(opened, fresh=tuple(map(ModId, fresh_mods)))
+    return _as_lock(asked, solve_or_raise(asked.problem), shelf)
+
+
+def solve_or_raise(problem: Problem) -> LineUp:
+    """Return the line-up. Raises NoLineUpExists with the reason and what would help, LoadCycle."""
+    searcher, found = solve(problem)
+    if isinstance(found, NotFound):
+        refuse_faulty(problem.catalog, _within_reach(problem))
+        from rellum.core.solving.refusal import explain
+        from rellum.core.solving.remedies import find_remedies
+        from rellum.core.solving.sentences import tell
+
+        refusal = explain(searcher, problem, found)
+        statements = tell(refusal.reason.causes)
+        raise NoLineUpExists(refusal, statements, find_remedies(searcher, problem, refusal))
+    return found
+
+
+def _within_reach(problem: Problem) -> set[ModId]:
+    """Return the mods that may have a part in the answer: wanted, or needed by one that may."""
+    catalog = problem.catalog
+    reached: set[ModId] = set()
+    waiting = [want.mod for want in problem.wants]
+    while waiting:
+        mod_id = waiting.pop()
+        if mod_id in reached:
+            continue
+        reached.add(mod_id)
+        waiting += catalog.offered.get(mod_id, ())
+        mod = catalog.mods.get(mod_id)
+        for release in mod.releases if mod and catalog.faulty else ():
+            waiting += [each.mod for need in release.needs for each in need.any_of]
+    return reached
+
+
+def _as_lock(asked: PackProblem, line_up: LineUp, shelf: Shelf) -> LockFile:
+    """Put a line-up into the form of the lock."""
+    return LockFile(
+        asked=asked_hash(asked.pack),
+        sheet=asked.identity.sheet,
+        game_version=line_up.game.version,
+        edition=asked.identity.edition,
+        expansions=asked.identity.expansions,
+        releases=tuple(_locked(each, asked.catalog, shelf) for each in line_up.chosen),
+    )
+
+
+def _locked(chosen: Chosen, catalog: Catalog, shelf: Shelf) -> LockedRelease:
+    release = chosen.release
+    chain = release_chain(release, catalog.mods[release.mod])
+    return LockedRelease(
+        mod=release.mod,
+        version=release.version.text,
+        build=release.build,
+        because=chosen.because,
+        options=chosen.options,
+        trial=str(chosen.trial) if chosen.trial else "",
+        files=tuple(_with_blake3(file, each, shelf) for each in chain for file in each.all_files),
+        source=release.source,
+    )
+
+
+def _with_blake3(file: ReleaseFile, release: Release, shelf: Shelf) -> ReleaseFile:
+    if file.blake3:
+        return file
+    entry = shelf.find(file, release)
+    return replace(file, blake3=entry.digest if entry else None)
+
+
+def current_line_up(
+    opened: Session, pack: PackFile, catalog: Catalog, identity: Identity, shelf: Shelf
+) -> tuple[LockFile, bool]:
+    """Return the line-up that fits rellum.toml as it is now, and whether it had to be made anew.
+
+    Raises NoLineUp where none was ever made or it is for another game version, NoLineUpExists.
+    """
+    lock = read_lock(opened.home)
+    if lock.sheet != identity.sheet:
+        raise NoLineUp(
+            f"the line-up is for the game {lock.sheet}, and the pack keeps {identity.sheet}",
+            hint="Make a new one with 'rellum resolve --fresh'.",
+        )
+    made_anew = not _still_fits(lock, pack, catalog, identity)
+    if made_anew:
+        problem = make_problem(opened.home, pack, catalog, identity, lock)
+        asked = PackProblem(
+            home=opened.home,
+            pack=pack,
+            catalog=catalog,
+            identity=identity,
+            lock=lock,
+            problem=problem,
+        )
+        lock = _as_lock(asked, solve_or_raise(problem), shelf)
+    if lock.game_version != identity.version:
+        raise NoLineUp(
+            f"the line-up is for game {lock.game_version}, and the folder holds {identity.version}",
+            hint="Bring the game to that version and adopt it, or narrow 'range' under [game].",
+        )
+    return lock, made_anew
+
+
+def _still_fits(lock: LockFile, pack: PackFile, catalog: Catalog, identity: Identity) -> bool:
+    """Whether a line-up is what the pack asks for, for this game, with releases that there are."""
+    game = (lock.edition, lock.expansions) == (identity.edition, identity.expansions)
+    version = pack.game_range is not None or lock.game_version == identity.version
+    found = locked_releases(lock, catalog)
+    return game and version and lock.asked == asked_hash(pack) and len(found) == len(lock.releases)
