@@ -27,12 +27,10 @@ def with_causes(drift: Drift, opened: Session) -> Drift:
     if not drift.findings:
         return drift
     from rellum.core.folder.drift_causes import Surroundings, tell_causes
-    from rellum.core.pack.catalogs import sheet_of
     from rellum.core.pack.game_now import identity_of
-    from rellum.core.pack.pack_file import read_pack_file
 
     try:
-        sheet = sheet_of(opened.home, read_pack_file(opened.home))
+        sheet = opened.files.sheet
     except UserError:  # told when the pack was opened
         return drift
     rules, state = opened.rules, opened.state

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING
 from rellum.core.change.request import OnRecovered, Request
 from rellum.core.errors import UserError
 from rellum.core.pack.folder_rules import NOTE, FolderRules, read_rules
-from rellum.core.pack.home import PackHome, pack_home
+from rellum.core.pack.home import pack_home
 from rellum.core.pack.open_state import open_state
+from rellum.core.pack.pack_files import PackFiles
 from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import LAID_SINCE, Adopted, State, StateFault
@@ -48,13 +49,15 @@ def open_pack(
         )
     with hold_pack(home):
         state = open_state(home)
+        files = PackFiles(home)
         try:
             adopted = state.adopted()
             if not os.path.isdir(adopted.folder):
-                adopted = _found_again(home, state, adopted)
+                adopted = _found_again(files, state, adopted)
             laid_in = Roots(adopted.folder, state.outside())
             opened = Session(
                 home=home,
+                files=files,
                 adopted=adopted,
                 state=state,
                 roots=laid_in,
@@ -100,7 +103,7 @@ def _with_rules(opened: Session) -> Session:
             read_rules_anew,  # rare: a file of the pack changed
         )
 
-        rules = read_rules_anew(opened.home, state, rules)
+        rules = read_rules_anew(opened.files, state, rules)
     laid_in = {
         root: folder
         for root, folder in state.outside().items()
@@ -110,16 +113,16 @@ def _with_rules(opened: Session) -> Session:
     return opened._replace(rules=rules, roots=roots)
 
 
-def _found_again(home: PackHome, state: State, adopted: Adopted) -> Adopted:
+def _found_again(files: PackFiles, state: State, adopted: Adopted) -> Adopted:
     """Look for a game folder that was moved, by its marker, and note where it is. Raises GameGone.
 
     It is looked for where rellum.toml names it, and beside where it was and where the pack is.
     """
     from rellum.core.pack.marker import marked_id
     from rellum.core.pack.pack_edits import write_folder
-    from rellum.core.pack.pack_file import read_pack_file
 
-    named = read_pack_file(home).game_folder
+    home = files.home
+    named = files.pack.game_folder
     places = [named] if named else []
     for above in {os.path.dirname(adopted.folder), os.path.dirname(home.folder)}:
         if os.path.isdir(above):

@@ -32,7 +32,6 @@ from rellum.core.layers.model import Brought, Layer, Target
 from rellum.core.layers.slot_shapes import Shape
 from rellum.core.layers.target import lay_over
 from rellum.core.layers.wrappers import SameName
-from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.lock_file import LockFile
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.outside import (
@@ -41,7 +40,6 @@ from rellum.core.pack.outside import (
     refuse_unknown_places,
     roots_of,
 )
-from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.session import Session
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.progress import Listener, silent
@@ -107,8 +105,8 @@ class Preparing:
         self.sweeps = sweeps
         self.answers = Answers()
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
-        self.pack = read_pack_file(opened.home)
-        self.catalog = catalog_of(opened.home, self.pack)
+        self.pack = opened.files.pack
+        self.catalog = opened.files.catalog
         sheet = self.catalog.sheet
         self.rebase = None if as_noted else find_rebase(opened, sheet, forced=take_update)
         if self.rebase:

@@ -54,7 +54,8 @@ def _make(
     missing: Mapping[PlacePath, Content],
 ) -> None:
     state = opened.state.rehearsal(_as_then(then))
-    of_then = opened._replace(home=opened.home._replace(texts_folder=folder), state=state)
+    home = opened.home._replace(texts_folder=folder)
+    of_then = opened.with_files_of(home)._replace(state=state)
     site = opened.site
     site.disk.make_folder(site.home.originals_folder)
     try:

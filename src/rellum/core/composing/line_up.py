@@ -19,7 +19,7 @@ from rellum.core.composing.pack_problem import (
 )
 from rellum.core.errors import NoAnswer
 from rellum.core.folder.identity import Identity
-from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp, read_lock
+from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
@@ -184,7 +184,7 @@ def current_line_up(
 
     Raises NoLineUp where none was ever made or it is for another game version, NoLineUpExists.
     """
-    lock = read_lock(opened.home)
+    lock = opened.files.lock
     if lock.sheet != identity.sheet:
         raise NoLineUp(
             f"the line-up is for the game {lock.sheet}, and the pack keeps {identity.sheet}",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Collection
 from dataclasses import dataclass
 
@@ -11,11 +10,10 @@ from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
 from rellum.core.folder.identity import Identity
 from rellum.core.hashing import hash_bytes
-from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.game_now import identity_of
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.lock_file import LockFile, read_lock
-from rellum.core.pack.pack_file import PackFile, read_pack_file, understand
+from rellum.core.pack.lock_file import LockFile
+from rellum.core.pack.pack_file import PackFile, understand
 from rellum.core.pack.session import Session
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.solving.problem import Locked, Problem
@@ -51,9 +49,7 @@ def problem_of(opened: Session, *, fresh: Collection[ModId] | None = None) -> Pa
     Raises what reading can raise, UnknownMod, NoSuchGame.
     """
     home = opened.home
-    pack = read_pack_file(home)
-    catalog = catalog_of(home, pack)
-    lock = read_lock(home) if os.path.exists(home.lock_file) else None
+    pack, catalog, lock = opened.files.pack, opened.files.catalog, opened.files.lock_if_any
     identity = identity_of(opened, catalog.sheet)
     problem = make_problem(home, pack, catalog, identity, lock, fresh)
     return PackProblem(

@@ -14,7 +14,7 @@ from rellum.core.catalog.load import read_catalog
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
 from rellum.core.notices import note
-from rellum.core.pack.catalogs import find_catalogs, sheet_of
+from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.folder_rules import (
     NOTE,
     FolderRules,
@@ -23,18 +23,17 @@ from rellum.core.pack.folder_rules import (
     stamps_of,
     surroundings,
 )
-from rellum.core.pack.home import PackHome
-from rellum.core.pack.lock_file import NoLineUp, read_lock
+from rellum.core.pack.lock_file import NoLineUp
 from rellum.core.pack.outside import usable_places
-from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.pack.pack_files import PackFiles
 from rellum.core.pack.state import LAID_SINCE, State
 from rellum.core.values.ids import ModId
 
 
-def read_rules_anew(home: PackHome, state: State, before: FolderRules) -> FolderRules:
+def read_rules_anew(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
     """Read the rules and remember them; return those of ``before`` where they cannot be read."""
     try:
-        rules = _read(home, state, before)
+        rules = _read(files, state, before)
     except (UserError, OSError) as fault:
         words = fault.summary if isinstance(fault, UserError) else str(fault)
         note(f"{words}: what the game sheet says is taken as it was last read")
@@ -45,11 +44,10 @@ def read_rules_anew(home: PackHome, state: State, before: FolderRules) -> Folder
     return rules
 
 
-def _read(home: PackHome, state: State, before: FolderRules) -> FolderRules:
-    pack = read_pack_file(home)
-    sheet = sheet_of(home, pack)
+def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
+    home, pack, sheet = files.home, files.pack, files.sheet
     folders = find_catalogs(home, pack=pack)
-    releases = _releases(home, state)
+    releases = _releases(files, state)
     faults: list[str] = []
     catalog = read_catalog(folders, sheet.id, faults) if releases else None
     mods = {
@@ -74,13 +72,13 @@ def _read(home: PackHome, state: State, before: FolderRules) -> FolderRules:
     )
 
 
-def _releases(home: PackHome, state: State) -> dict[str, set[str]]:
+def _releases(files: PackFiles, state: State) -> dict[str, set[str]]:
     """Return the versions of mods that are in the game or in the line-up."""
     found: dict[str, set[str]] = {}
     for release in state.releases_laid():
         found.setdefault(release.mod, set()).add(release.version)
     try:
-        for each in read_lock(home).releases:
+        for each in files.lock.releases:
             found.setdefault(each.mod, set()).add(each.version)
     except (NoLineUp, UserError):
         pass

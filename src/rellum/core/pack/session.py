@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.pack.folder_rules import FolderRules
 from rellum.core.pack.home import PackHome
+from rellum.core.pack.pack_files import PackFiles
 from rellum.core.pack.state import Adopted, State
 from rellum.core.values.paths import Roots
 
@@ -17,11 +18,12 @@ if TYPE_CHECKING:
 class Session(NamedTuple):
     """A pack that this process holds, with all that its commands need of it, read once.
 
-    ``rules`` say what sheet, pack and cards call the user's own; ``roots`` are all places that these name.
-    ``even_if_running``: the game may be in use while it changes.
+    ``files`` are those that people write; ``rules`` say what sheet, pack and cards call the user's own;
+    ``roots`` are all places that these name. ``even_if_running``: the game may be in use while it changes.
     """
 
     home: PackHome
+    files: PackFiles
     adopted: Adopted
     state: State
     roots: Roots
@@ -43,3 +45,9 @@ class Session(NamedTuple):
             even_if_running=self.even_if_running,
             players_places=self.rules.players_places,
         )
+
+    def with_files_of(self, home: PackHome) -> Session:
+        """Return the session with the files of a pack's folder read anew: they were written since, or
+        lie elsewhere.
+        """
+        return self._replace(home=home, files=PackFiles(home))

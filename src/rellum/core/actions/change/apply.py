@@ -16,6 +16,7 @@ from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.lock_file import lock_text, write_lock
 from rellum.core.pack.new_state import write_vanilla
 from rellum.core.pack.pack_edits import changed_text
+from rellum.core.pack.pack_files import PackFiles
 from rellum.core.pack.reread_rules import read_rules_anew
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
@@ -74,7 +75,7 @@ def apply(
                 pack = _pack_change(opened, planned, preparing.answers)
                 execute(planned.plan, "apply", site, preparing.workshop, pack)
                 read_rules_anew(
-                    opened.home, opened.state, opened.rules
+                    PackFiles(opened.home), opened.state, opened.rules
                 )  # all of it is at hand here
         if done and planned.rebase:
             write_vanilla(opened.home, opened.state)

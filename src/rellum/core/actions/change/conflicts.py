@@ -10,9 +10,7 @@ from rellum.core.composing.line_up import current_line_up
 from rellum.core.composing.winners import winners_of
 from rellum.core.composing.workshop import Workshop
 from rellum.core.layers.contested_paths import Conflicts, find_conflicts
-from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.outside import roots_of
-from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.shelf.store import Shelf
 
 
@@ -22,8 +20,7 @@ def conflicts(request: Request) -> Conflicts:
     Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, BadWinner.
     """
     with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
-        pack = read_pack_file(opened.home)
-        catalog = catalog_of(opened.home, pack)
+        pack, catalog = opened.files.pack, opened.files.catalog
         lock, _ = current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
         roots = roots_of(opened, catalog.sheet, pack)
         with Workshop(opened, shelf, roots, catalog.sheet.path_rules) as workshop:

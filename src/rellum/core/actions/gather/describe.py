@@ -14,8 +14,6 @@ from rellum.core.change.request import Request
 from rellum.core.describing.card_text import Described, DescribedFile
 from rellum.core.describing.naming import TOLD_IN, guess_naming
 from rellum.core.describing.shape import Game, guess_shape
-from rellum.core.pack.catalogs import catalog_of
-from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.shelf.folder_pack import pack_folder
 from rellum.core.shelf.intake import hashes_of
 from rellum.core.shelf.recognise import CardFiles
@@ -31,8 +29,7 @@ def describe(request: Request, paths: Sequence[str]) -> Described:
     Raises ArchiveFault, and what opening the pack and reading the catalog can raise.
     """
     with open_pack(request) as opened:
-        pack_file = read_pack_file(opened.home)
-        catalog = catalog_of(opened.home, pack_file)
+        pack_file, catalog = opened.files.pack, opened.files.catalog
         identity = opened.state.identity()
         game = Game((entry.path for entry in opened.state.baseline_files()), catalog.sheet.places)
     with tempfile.TemporaryDirectory(prefix="rellum-") as folder:

@@ -11,7 +11,6 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.composing.pack_problem import problem_of
 from rellum.core.errors import UserError
-from rellum.core.pack.lock_file import read_lock
 from rellum.core.solving.newer_releases import NewRelease, find_news
 from rellum.core.solving.search import Searcher
 from rellum.core.solving.suppose import Releases
@@ -40,7 +39,7 @@ def news(request: Request, only: Sequence[str] = ()) -> News:
     Raises NoLineUp, UnknownMod, NotChosen, and what reading can raise.
     """
     with open_pack(request) as opened:
-        lock = read_lock(opened.home)
+        lock = opened.files.lock
         asked = problem_of(opened)
         now = asked.releases_now()
         mods = [_chosen(asked.catalog, now, each) for each in only] or list(now)

@@ -75,7 +75,7 @@ def resolve(
         asked = problem_of(opened, fresh=lifted)
         unchosen = _open_choices(asked)
         if unchosen and _remember_choices(asked, unchosen, choose):
-            asked = problem_of(opened, fresh=lifted)
+            asked = problem_of(opened.with_files_of(opened.home), fresh=lifted)
             unchosen = _open_choices(asked)
         for mod in fresh_mods:
             find_mod(asked.catalog, mod)

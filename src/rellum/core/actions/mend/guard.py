@@ -17,9 +17,7 @@ from rellum.core.composing.known_folders import spelt
 from rellum.core.errors import UserError
 from rellum.core.folder.model import Guard
 from rellum.core.globs import WILDCARD, fixed_folder
-from rellum.core.pack.catalogs import sheet_of
 from rellum.core.pack.outside import roots_of
-from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.session import Session
 from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import PlacePath, Roots, below, is_in_game, root_of
@@ -49,8 +47,7 @@ def guard(request: Request, on: bool) -> Guarded:
 
 
 def _turn_on(opened: Session, before: Mapping[PlacePath, int]) -> Guarded:
-    pack = read_pack_file(opened.home)
-    sheet = sheet_of(opened.home, pack)
+    pack, sheet = opened.files.pack, opened.files.sheet
     if not sheet.store_files:
         raise NothingToGuard(
             f"the game sheet does not list the store's update files ({place_of(sheet.source)})",

@@ -19,7 +19,7 @@ from rellum.core.globs import literal
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts, read_text, write_text
-from rellum.core.pack.lock_file import NoLineUp, lock_text, read_lock
+from rellum.core.pack.lock_file import NoLineUp, lock_text
 from rellum.core.pack.pack_edits import add_catalog, replace_catalog, set_want
 from rellum.core.pack.pack_file import WantLine, read_pack_file
 from rellum.core.pack.session import Session
@@ -64,7 +64,7 @@ def releases_of(opened: Session, mod: str) -> int:
             return len(tomllib.load(file).get("release", ()))
     except FileNotFoundError:
         pass
-    catalogs = find_catalogs(opened.home, pack=read_pack_file(opened.home))
+    catalogs = find_catalogs(opened.home, pack=opened.files.pack)
     if any(os.path.exists(os.path.join(folder, "cards", f"{mod}.toml")) for folder in catalogs):
         raise CannotAbsorb(
             f"the catalog already has a mod {mod!r}",
@@ -173,7 +173,7 @@ def pack_change_for(
     write_text(os.path.join(cards, os.path.basename(card_file)), card)
     replace_catalog(home, opened.home.own_catalog, own)
     fresh = [planned.mod] if is_wanted else ()
-    lock = line_up_of(opened._replace(home=home), shelf, fresh)
+    lock = line_up_of(opened.with_files_of(home), shelf, fresh)
     return PackChange(
         becoming=((PACK_FILE, pack_text), (LOCK_FILE, lock_text(lock))),
         writes=(PACK_FILE, LOCK_FILE),
@@ -185,6 +185,6 @@ def pack_change_for(
 def _others(opened: Session, mod: str) -> list[str]:
     """Return the mods of the line-up: what was changed after them lies over them."""
     try:
-        return [each.mod for each in read_lock(opened.home).releases if each.mod != mod]
+        return [each.mod for each in opened.files.lock.releases if each.mod != mod]
     except NoLineUp:
         return []
