@@ -1,4 +1,4 @@
-"""So that ``python -m rellum`` does what ``rellum`` does."""
+"""``python -m rellum`` does what ``rellum`` does."""
 
 import sys
 

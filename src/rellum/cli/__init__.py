@@ -1,1 +1,1 @@
-"""The command line: parse, call one action, render."""
+"""The command line: parse the options, call one action, show its result."""

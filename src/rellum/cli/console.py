@@ -124,7 +124,7 @@ _wishes: set[str] = set()
 
 
 def want_json(wished: bool) -> bool:
-    """Remember that errors, too, are to be JSON documents; called as the option is read."""
+    """Remember to write errors as JSON documents, too; called when the option is read."""
     if wished:
         _wishes.add("json")
     return wished

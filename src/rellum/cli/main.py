@@ -1,4 +1,4 @@
-"""The edge: errors become words and exit statuses here, and nowhere else."""
+"""The edge of the program: only here do errors become messages and exit statuses."""
 
 from __future__ import annotations
 

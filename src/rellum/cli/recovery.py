@@ -1,4 +1,4 @@
-"""Telling what became of an interrupted change. Small, as nearly every command imports it."""
+"""Reporting the end of an interrupted change. Small, because nearly every command imports it."""
 
 from __future__ import annotations
 

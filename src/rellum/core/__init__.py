@@ -1,1 +1,1 @@
-"""Everything Rellum knows and does, without any interface: it prints nothing and asks nobody."""
+"""Everything Rellum knows and does, without an interface: it never prints and never asks."""

@@ -22,7 +22,7 @@ _LARGE = 1 << 20
 
 
 class ReadOnly(UserError):
-    """What shall be kept lies on a disk, or in a folder, that cannot be written."""
+    """The pack or the shelf is on a disk, or in a folder, that cannot be written."""
 
     code = "read-only"
 

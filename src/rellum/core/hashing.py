@@ -23,7 +23,7 @@ def hash_bytes(content: bytes) -> Digest:
 def open_regular(path: str | os.PathLike[str]) -> int:
     """Open a file for reading and return its descriptor. Raises OSError, also for what is no file.
 
-    A pipe would keep the reader waiting for ever, and to open a device can do something: neither is opened.
+    A pipe would block, and opening a device can have effects: neither is opened.
     """
     if not stat.S_ISREG(os.stat(path).st_mode):
         raise OSError(errno.EINVAL, "is no file that can be read", os.fspath(path))

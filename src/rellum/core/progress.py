@@ -1,4 +1,4 @@
-"""How the core tells that long work moves on, without knowing who listens."""
+"""How the core reports the progress of long work, without knowing who listens."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Folders of the user's in which no game keeps anything: what lies there is started, or opens doors.
+"""Folders of the user in which no game keeps anything: files there are started, or are keys.
 
 A game sheet comes from strangers. A place that is one of these folders, lies in one or holds one would let a
 mod put a program where the desktop, the system or a shell starts it, or change keys.

@@ -1,4 +1,4 @@
-"""Two processes for work that is all small reads.
+"""Two processes for work that consists of small reads.
 
 Reading 100,000 directory entries or hashing 20,000 small files spends its time in Python between
 system calls, where threads only hinder one another; a second process halves it. The child only

@@ -32,7 +32,7 @@ SAVED_PAGE: Final = {"OldLights14.zip": SIGN_IN}
 
 @dataclass(frozen=True, kw_only=True)
 class DemoFile:
-    """A file as it is offered: its name, its bytes, where it is to be had."""
+    """A file on offer: its name, its bytes, its address."""
 
     name: str
     content: bytes

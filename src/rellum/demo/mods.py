@@ -149,7 +149,7 @@ def _tidal_currents(version: str, game: str, spoken: str, keelson: str) -> DemoR
 
 
 def _tidal_patch(version: str, over: str, chart: str, size: int) -> DemoRelease:
-    """A patch that brings one chart anew, laid over another release of the mod."""
+    """A patch that replaces one chart, laid over another release of the mod."""
     return DemoRelease(
         version=version,
         archive=f"tidal_currents_{version.replace('.', '_')}_patch.zip",

@@ -87,7 +87,7 @@ class _Server(ThreadingHTTPServer):
 
 
 class _Cut(Exception):
-    """The connection is to be closed in the middle of a file."""
+    """Close the connection in the middle of a file."""
 
 
 class _Handler(BaseHTTPRequestHandler):

@@ -54,7 +54,7 @@ def _pasted(result: AdoptResult) -> str:
 
 
 def show_signs(result: AdoptResult) -> None:
-    """Show what looks foreign in a game of which nobody knows the vanilla files."""
+    """Show what looks foreign in a game with unknown vanilla files."""
     from rellum.cli.views import plans
 
     identity = result.identity

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 _MOST_MEMBERS = 5
-"""How many members of a container are told unless all are asked for."""
+"""How many members of a container to list, unless all are wanted."""
 
 
 _WORDS: dict[Cause, tuple[str, str]] = {

@@ -156,7 +156,7 @@ def plan_summary(plan: Plan, space: Space) -> str:
 
 
 def tell_kept(plan: Plan) -> None:
-    """Say of which files copies are kept: somebody had changed them, or they go with their mod."""
+    """Say which files have kept copies: they had been changed, or they leave with their mod."""
     kept = [each for each in plan.visible if each.keep and each.found.content]
     for each in kept[:MOST_LINES]:
         what = "had been changed; a copy of that is kept"

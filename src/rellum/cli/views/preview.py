@@ -95,13 +95,13 @@ def _show_rebase(rebase: Rebase) -> None:
 
 
 def _placing_notes(result: Preview) -> Iterator[str]:
-    """Yield how releases are laid of which something is laid now."""
+    """Yield how each release is laid that lays something now."""
     touched = {each.owner for each in result.plan.visible}
     yield from (note for owner, note in result.notes if owner in touched)
 
 
 def _notes(result: Preview, *, every: bool, sweeps: bool) -> Iterator[str]:
-    """Yield what is to be known beside the files, line by line."""
+    """Yield the notes that go with the files, line by line."""
     from rellum.cli.views.plans import MOST_LINES
     from rellum.core.values.paths import shown
 

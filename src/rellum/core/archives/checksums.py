@@ -1,4 +1,4 @@
-"""Checksum lists that come along with archives: SHA256SUMS and its kin in coreutils' form, and SFV."""
+"""Checksum lists that come with archives: in coreutils' form (SHA256SUMS and others), and SFV."""
 
 from __future__ import annotations
 

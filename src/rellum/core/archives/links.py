@@ -1,4 +1,4 @@
-"""Links inside an archive: each stands for a copy of what it points to, which lies in the archive, too.
+"""Links inside an archive: each becomes a copy of its target, which must be in the archive, too.
 
 Nothing that Rellum lays is a link: systems differ in who may make one, and one can be turned elsewhere
 after it was checked.
@@ -51,7 +51,7 @@ class _Links:
             yield replace(original, path=MemberPath(path), copy_of=original.path)
 
     def _at(self, path: str, link: Link, within: tuple[str, ...]) -> Iterator[tuple[str, Member]]:
-        """Yield what a link gives, as it is to be called, when the link is seen at ``path``."""
+        """Yield what a link gives, under its final name, for a link at ``path``."""
         target = self._followed(link)
         if target in self._files:
             yield path, self._files[target]

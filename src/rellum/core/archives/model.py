@@ -1,4 +1,4 @@
-"""What an archive is to the rest of Rellum: a list of checked members that can be written out."""
+"""An archive as the rest of Rellum sees it: a list of checked members that can be extracted."""
 
 from __future__ import annotations
 

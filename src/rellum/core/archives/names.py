@@ -1,4 +1,4 @@
-"""Names of members that were written in an encoding which the archive does not tell."""
+"""Names of members in an encoding that the archive does not state."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ _LEGACY = ("cp932", "gbk", "big5", "cp949", "cp1251", "cp866", "cp1250", "cp1252
 
 
 def guess_encoding(names: Sequence[bytes]) -> str:
-    """Return the encoding in which these names, none of which are ASCII, make most sense.
+    """Return the most plausible encoding of these names (none is ASCII).
 
     UTF-8 where they can be that: no other encoding's text is valid UTF-8 by chance for long. Else the
     likeliest of the old ones by their letters; ``cp437``, the zip format's own, where nothing tells.

@@ -1,4 +1,4 @@
-"""Archives that come in several parts: by what name a file is one, and which parts are missing."""
+"""Archives in several parts: which files are parts, by their names, and which parts are missing."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ class Part:
 def part_by_name(name: str) -> Part | None:
     """Return which part of what a file is, by its name alone; None where it is none.
 
-    The ``.zip`` that ends a split zip is told by its content only: see ``part_of``.
+    Only its content shows that a ``.zip`` ends a split zip: see ``part_of``.
     """
     for kind, pattern in (("rar", _RAR), ("split-zip", _SPLIT_ZIP), ("numbered", _NUMBERED)):
         found = pattern.match(name)

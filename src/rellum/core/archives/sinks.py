@@ -1,4 +1,4 @@
-"""Where the bytes of members go: into a hash only, or into a new file as well."""
+"""Where the bytes of members go: only into a hash, or into a new file as well."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Archives that are read from their beginning to their end: each pass gives all members in order."""
+"""Archives that must be read from beginning to end: each pass gives all members in order."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A cache of cards that were read before. It is safe to delete, and nothing depends on its being there.
+"""A cache of cards. It is safe to delete: nothing depends on it.
 
 A card is taken from it only while its file has the size and times that it had when it was read, its
 game's places are the same, and no mod's versions compare otherwise than then (ranges are read by

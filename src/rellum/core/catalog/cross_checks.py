@@ -1,5 +1,5 @@
-"""What is wrong in a catalog beyond each file by itself: statements about what is not there, and
-statements that contradict one another.
+"""Mistakes between the files of a catalog: statements about things that do not exist, and statements
+that contradict one another.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""What a card says of edits: files that a release changes instead of bringing them whole."""
+"""The edits in a card: files that a release changes instead of bringing whole."""
 
 from __future__ import annotations
 

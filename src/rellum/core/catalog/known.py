@@ -1,4 +1,4 @@
-"""Which vanilla versions of a game are known file by file."""
+"""Vanilla versions of a game whose files are known."""
 
 from __future__ import annotations
 

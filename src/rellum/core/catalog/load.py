@@ -1,6 +1,6 @@
 """Reading catalog folders: ``games/*.toml``, ``cards/*.toml`` and ``trials.toml``.
 
-All faults of all files are told together.
+All faults of all files are reported together.
 """
 
 from __future__ import annotations

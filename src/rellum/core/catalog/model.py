@@ -1,10 +1,10 @@
-"""What a catalog says, as plain immutable values.
+"""The contents of a catalog, as plain immutable values.
 
 ``key`` fields (``("release", 1, "needs", "keelson")``) are the way back to the line of the TOML
 file on which a statement stands; ``rellum.core.catalog.toml_lines`` finds that line when a message
 needs it, so that reading a catalog does not pay for it.
 
-The smallest values, of which a catalog has hundreds of thousands, are named tuples: they are made in
+The smallest values are named tuples, as a catalog has hundreds of thousands: they are made in
 a third of the time that a frozen dataclass takes.
 """
 

@@ -1,4 +1,4 @@
-"""Patches of a card: each gets what it inherits, and what is laid before it is found.
+"""Patches in a card: what each inherits, and what must be laid before it.
 
 A patch names what it is laid over. That may be a full release (a cumulative patch: it takes in every
 patch before it) or another patch (a stepwise one: that patch is laid first).

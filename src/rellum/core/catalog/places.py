@@ -1,4 +1,4 @@
-"""What a card says of places: what goes where, and how the files there are kept up to date."""
+"""The places in a card: what goes where, and how the files there are updated."""
 
 from __future__ import annotations
 

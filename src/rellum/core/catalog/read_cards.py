@@ -96,7 +96,7 @@ def _orderings_of(tables: Mapping[str, Parsed]) -> Orderings:
 
 
 def _names_an_ordering(file: str) -> bool:
-    """Whether a card may say that its versions compare otherwise than ``dotted``."""
+    """Whether a card may choose an ordering other than ``dotted``."""
     try:
         with open(file, "rb") as stream:
             content = stream.read(MAX_FILE_BYTES)
@@ -106,7 +106,7 @@ def _names_an_ordering(file: str) -> bool:
 
 
 def _differ(now: Mapping[str, Ordering], before: Mapping[str, Ordering]) -> bool:
-    """Whether the versions of any mod compare otherwise than before."""
+    """Whether the ordering of any mod has changed."""
     return any(
         now.get(mod, DOTTED) != before.get(mod, DOTTED) for mod in now.keys() | before.keys()
     )

@@ -1,4 +1,4 @@
-"""What a release does with its archives, as plain immutable values: what it lays where, and edits."""
+"""What a release does with its archives, as plain immutable values: where it lays files, and its edits."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ KeyPath = tuple[str | int, ...]
 
 
 ChosenOptions = tuple[tuple[str, str], ...]
-"""Choices by option group, all of which something is for."""
+"""Choices by option group; a rule applies if all of them are chosen."""
 
 
 class Source(NamedTuple):

@@ -1,4 +1,4 @@
-"""What a game sheet says of how files are laid: places, names, containers, load order."""
+"""The rules in a game sheet for laying files: places, names, containers, load order."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Reading what a release, a build or an option says of other mods: needs, clashes, offers, variants."""
+"""Reading what a release, build or option says about other mods: needs, clashes, offers, variants."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ Orderings = Mapping[str, Ordering]
 
 
 def read_needs(reader: TableReader, orderings: Orderings) -> tuple[Need, ...]:
-    """Read ``needs`` (all of them) and ``needs-one-of`` (tables of which one entry is enough)."""
+    """Read ``needs`` (all of them) and ``needs-one-of`` (tables; one entry is enough)."""
     needs = []
     if "needs" in reader:
         needs = [

@@ -1,4 +1,4 @@
-"""Find the line on which a key of a TOML file stands.
+"""Find the line of a key in a TOML file.
 
 The standard reader gives values without positions. This scanner is run only when a message needs
 a line, and only over text that the standard reader has accepted (TOML 1.0), so it can be lenient:
@@ -69,7 +69,7 @@ class _Scanner:
                 table = self._header(grow=False)
             else:
                 self._pair(table)
-            if self.at == start:  # not TOML after all: never loop for ever
+            if self.at == start:  # not TOML after all: no endless loop
                 return self.lines
 
     def _header(self, *, grow: bool) -> KeyPath:

@@ -71,7 +71,7 @@ class PackChange(NamedTuple):
     """What a change makes of rellum.toml and rellum.lock.
 
     becoming: the texts that the folder is made by from now on; None where these stay
-    writes: the names of those of them that are to be written, or removed where there is no text
+    writes: the names of those to write, or to remove where there is no text
     others: further files of the pack to be written, by their paths in its folder, with their texts
     by_last_change: the checkpoint has the texts that the folder was made by until now, and not those
         that stand, as these are already what the change is for
@@ -185,7 +185,7 @@ def append_ready(path: str, journal: Journal, disk: Disk) -> None:
 
 
 def note_undo(path: str, disk: Disk) -> None:
-    """Note, durably, that the change is being taken back; needless before ``ready`` is there."""
+    """Note, durably, that the change is being taken back; not needed before ``ready``."""
     with open(path, "rb") as file:
         lines = read_lines(file.read())
     if not (lines.records and lines.records[-1] and "ready" in lines.records[-1]):

@@ -21,7 +21,7 @@ from rellum.core.values.paths import PlacePath, Roots, is_in_game, root_of
 
 
 def let_go_of_strays(site: Site, journal: Journal) -> None:
-    """Let go of contents that nothing needs and that lie elsewhere; move others aside, and say so.
+    """Remove contents that nothing needs and that exist elsewhere; move others aside, and say so.
 
     The steps of ``journal`` say what stood where before the interrupted change. Raises OSError.
     """
@@ -59,7 +59,7 @@ def strays_that_are_nowhere_else(
 
 
 def _standing_settings(site: Site) -> Iterator[Digest]:
-    """Yield what the player's files hold, of which copies were made for a checkpoint."""
+    """Yield the contents of the player's files that were copied for a checkpoint."""
     for path in settings_paths(site.state, site.roots, site.players_places):
         file = site.roots.absolute(path)
         if os.path.isfile(file) and not os.path.islink(file):
@@ -67,7 +67,7 @@ def _standing_settings(site: Site) -> Iterator[Digest]:
 
 
 def rescue_folder(home: PackHome) -> str:
-    """Return a folder for contents of which it is not known where they belong."""
+    """Return a folder for contents that belong to no known path."""
     return os.path.join(home.state_folder, f"rescued-{time.strftime('%Y%m%d-%H%M%S')}")
 
 

@@ -1,4 +1,4 @@
-"""Looking: what is other in the game folder than it was left, and why."""
+"""Looking: what changed in the game folder since Rellum left it, and why."""
 
 from __future__ import annotations
 
@@ -124,7 +124,7 @@ def _remember_suspects(drift: Drift, opened: Session) -> None:
 
 
 def _with_members(finding: Finding, opened: Session) -> Finding:
-    """Tell what is other in a container, where the finding is of one that Rellum made."""
+    """Add the changed members to a finding about a container that Rellum made."""
     laid = opened.state.laid([finding.path]).get(finding.path)
     content = laid.content if laid else None
     notes = opened.state.notes_of(content.digest) if content else ""

@@ -34,7 +34,7 @@ def open_pack(
 ) -> Iterator[Session]:
     """Hold a pack until the block ends; an interrupted change is ended first.
 
-    ``making_anew``: its state is being made anew by this process. ``leaves_journal``: the caller sees to that
+    ``making_anew``: this process is rebuilding its state. ``leaves_journal``: the caller sees to that
     change.
 
     Raises NoPack, StateFault, PackBusy, GameGone, StillBroken.

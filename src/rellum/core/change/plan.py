@@ -1,4 +1,4 @@
-"""A plan: what is to be done to the game folder, one operation a path. Plain values."""
+"""A plan: what to do to the game folder, one operation per path. Plain values."""
 
 from __future__ import annotations
 

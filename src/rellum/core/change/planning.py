@@ -72,7 +72,7 @@ NOT_KEPT = (
 class WithoutEdit(NamedTuple):
     """An edited file as it is without what its mod did in it.
 
-    ``keeps``: the file as it stands is kept for the mod, as not all of it is in this one.
+    ``keeps``: keep a copy of the present file for the mod, as this one lacks some of it.
     """
 
     content: bytes
@@ -88,7 +88,7 @@ class PathFacts(NamedTuple):
     is_the_users: a file there is the user's own, where its mod brings it no longer
     at_hand: which of the vanilla content and the one under a laid file lie in the store of originals
     to_vanilla: vanilla is to come back, whatever lay under a mod
-    moment_ns: the time that a file gets which is made anew, in ns since 1970
+    moment_ns: the time for files that are made now, in ns since 1970
     """
 
     path: PlacePath
@@ -254,7 +254,7 @@ def _without_edit(
 
 
 def _under(facts: PathFacts, laid: Laid) -> tuple[Content | None, str, Kept | None]:
-    """Return what shall stand where a mod goes, why that is not as it should be, and what is kept of it.
+    """Return what comes back where a mod goes, why that is not right (if so), and what to keep of it.
 
     A vanilla file is what the baseline says. What was under the mod may be of another version of the game,
     or somebody's: it only stands in where the right content cannot be had.

@@ -57,9 +57,9 @@ class Rebase:
     changed, new, gone: vanilla files
     overwritten: files of mods that the update put its own over
     kept: files of mods that the update left, so that what lies under them is of the old version
-    lacking: those of ``kept`` of which the new version is known to have another
+    lacking: those of ``kept`` that differ in the new version
     beside: files that counted as vanilla, and are none of the new version's as it is known
-    unsure: new files in places that mods share, of which nobody knows whether they are the game's
+    unsure: new files in shared places, which may or may not be the game's
     """
 
     before: Identity
@@ -316,7 +316,7 @@ class _Finder:
         )
 
     def _lacking(self, kept: list[Laid]) -> Iterator[PlacePath]:
-        """Yield the files under mods of which the new version is known to have another."""
+        """Yield the files under mods that differ in the new version."""
         if self.sums is None or self.known is None:
             return
         store = self.opened.site.originals

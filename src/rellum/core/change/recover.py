@@ -51,7 +51,7 @@ def recover(site: Site) -> Recovered | None:
 
 
 def _is_carried_out(journal: Journal, site: Site) -> bool:
-    """Carry a change out if that can be, and return whether it is recorded; else it is to be taken back."""
+    """Carry a change out if possible; return whether it is recorded. If not, take it back."""
     if not journal.is_ready:
         return False
     if site.state.has_change(journal.id):

@@ -1,4 +1,4 @@
-"""Repairing what was laid: the same content again, from wherever it is to be had."""
+"""Repairing what was laid: the same content again, from any source that has it."""
 
 from __future__ import annotations
 

@@ -227,7 +227,7 @@ class Rewinder:
         if self._row_then(path):
             return left  # a mod's word, also where it takes a file away
         if stood and left is None and path in self.then.later and not self._row_then(path):
-            return now  # nobody's file, of which nobody knows whether it was there then
+            return now  # a file of no owner, which may or may not have been there
         return left or stood
 
     def _content_then(self, path: PlacePath, now: Content | None) -> Content | None:

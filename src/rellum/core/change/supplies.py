@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 
 class NoSupply(UserError):
-    """What originals shall come from is no folder and no archive, or cannot be taken in."""
+    """The source of originals is neither a folder nor an archive, or cannot be read."""
 
     code = "no-supply"
 
@@ -97,7 +97,7 @@ def supply_from_shelf(opened: Session, shelf_folder: str, wanted: Wanted) -> Non
 
 @contextmanager
 def supplies(opened: Session) -> Iterator[None]:
-    """Let go, at the end, of what was put into the store and that nothing needed after all."""
+    """Remove, at the end, what was put into the store but not needed."""
     try:
         yield
     finally:
@@ -105,7 +105,7 @@ def supplies(opened: Session) -> Iterator[None]:
 
 
 def let_go_of_rest(opened: Session) -> None:
-    """Let go of supplies that were not needed after all; where that fails, a later change does it."""
+    """Remove supplies that were not needed; if that fails, a later change does it."""
     with suppress(OSError):
         if not os.path.exists(opened.home.journal_file):
             opened.site.originals.let_go_of_all_but(opened.state.needed_counts())

@@ -52,7 +52,7 @@ class InFolder:
 
     @cached_property
     def _versions(self) -> dict[ModId, str]:
-        """The version of each mod of which something is laid; asked for only where a file is missing."""
+        """The version of each mod that has something laid; asked for only if a file is missing."""
         return {each.mod: each.version for each in self._state.releases_laid()}
 
     def _are_laid(self, files: dict[PlacePath, LayerFile]) -> bool:

@@ -78,7 +78,7 @@ class Layers:
 
     @property
     def notes(self) -> tuple[tuple[ReleaseName, str], ...]:
-        """What is to be known of how a release is laid, by its owner, in words."""
+        """Notes on how each release is laid, by its owner."""
         ways = [(owner, f"{owner} is installed as {way}") for owner, way in self.ways]
         return (*ways, *((layer.owner, note) for layer in self.layers for note in layer.notes))
 

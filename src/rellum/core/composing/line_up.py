@@ -180,7 +180,7 @@ def _with_blake3(file: ReleaseFile, release: Release, shelf: Shelf) -> ReleaseFi
 def current_line_up(
     opened: Session, pack: PackFile, catalog: Catalog, identity: Identity, shelf: Shelf
 ) -> tuple[LockFile, bool]:
-    """Return the line-up that fits rellum.toml as it is now, and whether it had to be made anew.
+    """Return the line-up that fits rellum.toml now, and whether it had to be solved again.
 
     Raises NoLineUp where none was ever made or it is for another game version, NoLineUpExists.
     """

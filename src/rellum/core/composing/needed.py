@@ -82,7 +82,7 @@ def needed_files(
 
 
 def missing_among(files: Iterable[NeededFile]) -> tuple[NeededFile, ...]:
-    """Return those that the shelf lacks, and of which something is still to be laid."""
+    """Return those that the shelf lacks, if something of them is still to be laid."""
     return tuple(each for each in files if each.entry is None)
 
 

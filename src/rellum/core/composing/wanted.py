@@ -1,4 +1,4 @@
-"""What shall stand at each path, and what of it is the user's own."""
+"""What is wanted at each path, and what of it is the user's own."""
 
 from __future__ import annotations
 
@@ -62,7 +62,7 @@ class TheUsers:
     ``is_carried`` tells which files are the user's where a mod brings them no longer; ``shared`` are
     folders that mods share, in which nobody's files are nobody's business; ``mods`` are in the line-up,
     and so are grafts.
-    ``swept`` are left-overs that are to be moved to the folder ``swept_to``.
+    ``swept`` are left-overs to move to the folder ``swept_to``.
     """
 
     is_carried: IsCarried

@@ -47,7 +47,7 @@ class NotTheSame(UserError):
 
 
 class NotAsAdopted(UserError):
-    """A vanilla file of which something is to be made was changed, and there is no original of it."""
+    """A vanilla file that an edit starts from was changed, and its original is not kept."""
 
     code = "not-as-adopted"
 

@@ -44,7 +44,7 @@ class Rule:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Alternatives:
-    """Folders of which one is to be chosen, below the folder ``above``, and the option made of them."""
+    """Alternative folders below the folder ``above``, and the option made of them."""
 
     group: str
     above: str

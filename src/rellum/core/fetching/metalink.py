@@ -24,7 +24,7 @@ class MetalinkFault(UserError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ListedFile:
-    """One file of a Metalink. ``urls`` stand in the order in which they are to be tried."""
+    """One file of a Metalink. ``urls`` are in the order in which to try them."""
 
     name: str
     size: int | None = None

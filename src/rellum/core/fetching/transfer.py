@@ -196,7 +196,7 @@ class Transfer:
                 partial.start_over()
                 raise TryAgain("the site sent a different range; starting again")
         else:
-            # The whole file: the site knows no ranges, or its version is another one now.
+            # The whole file: the site has no ranges, or the file has changed there.
             partial.start_over()
             length = response.headers.get("Content-Length", "")
             total = int(length) if _NUMBER.fullmatch(length) else None

@@ -31,7 +31,7 @@ class Claims:
         self._taken = mmap.mmap(-1, MOST_PARTS)
 
     def take(self, number: int) -> bool:
-        """Take a part, if it is still to be had."""
+        """Take a part, unless it is taken."""
         if number < MOST_PARTS:
             if self._taken[number]:
                 return False

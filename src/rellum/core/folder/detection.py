@@ -122,7 +122,7 @@ def _answer(rule: Rule, roots: Roots) -> str:
         with open(path, "rb") as file:
             text = file.read(_TEXT_BYTES).decode("utf-8", "replace")
     except (FileNotFoundError, IsADirectoryError):
-        return ""  # any other failure says nothing of the game, and is told
+        return ""  # any other failure says nothing about the game, and is reported
     match = _search(rule, text)
     if match is None:
         return ""

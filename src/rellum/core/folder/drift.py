@@ -58,7 +58,7 @@ class OwnFiles(NamedTuple):
 
 
 class Expected(Protocol):
-    """What Rellum last left in the folder: the part of the state that drift is told from."""
+    """What Rellum last left in the folder: the part of the state that drift is compared with."""
 
     def stamps(self) -> dict[str, bytes]: ...
     def token(self) -> Token: ...
@@ -269,7 +269,7 @@ def _differences(
                 come[path] = now[name]
             elif before[name] != now[name]:
                 other[path] = (before[name], now[name])
-    # A new folder is told by the files in it; one in which mods lay something is not foreign.
+    # A new folder shows by its files; a folder in which mods lay something is not foreign.
     told = {path.rpartition("/")[0] for path in come} | recorded.keys()
     come = {path: row for path, row in come.items() if not (row.endswith("/") and path in told)}
     return _Differences(gone=gone, come=come, other=other, files_seen=files_seen)
@@ -347,7 +347,7 @@ def _is_folder(row: str) -> bool:
 def _what_changed(
     path: PlacePath, before: str, now: str, known: Content | None, roots: Roots
 ) -> str:
-    """Say what is other than recorded; nothing where only the time is."""
+    """Say what differs from the record; nothing if only the time does."""
     _, size_before, *_ = before.split("/")
     _, size_now, *_ = now.split("/")
     if known is None or not size_now:

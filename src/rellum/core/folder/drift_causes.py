@@ -17,7 +17,7 @@ from rellum.core.values.paths import PlacePath, Roots, is_in_game, parents
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Surroundings:
-    """What causes are told from.
+    """What causes are found from.
 
     identity_now: what the sheet's rules say of the folder now
     is_left_over: knows what cards of the line-up name as obsolete
@@ -134,7 +134,7 @@ def find_update(
 def _still_as_before(
     known: KnownBaseline, findings: Sequence[Finding], around: Surroundings
 ) -> list[PlacePath]:
-    """Return vanilla files that are as they were, and are others in another version. Raises SumsFault.
+    """Return vanilla files that are unchanged but differ in another version. Raises SumsFault.
 
     Files under mods tell nothing: the game's store may have passed them over.
     """

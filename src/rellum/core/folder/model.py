@@ -31,7 +31,7 @@ Cause = Literal[
 """What brought a finding about; nothing where it was not asked for.
 
 ``foreign-shared`` lies in a place that mods share, and may be loaded by the game. ``half-updated`` is as in
-another version, of which other files are not there yet. ``unsure`` came with an update of the game whose
+another version, while its other files are not there yet. ``unsure`` came with a game update whose
 files are not known: it may be the game's own.
 """
 
@@ -41,8 +41,8 @@ class Finding:
     """One difference between the folder and what Rellum last left there.
 
     ``owner`` is whose file it is: ``vanilla``, a release, or nobody for a foreign one. ``members`` are
-    what is other in a container that Rellum made. ``stands_as`` is the path at which the file stands now,
-    where only its capitals are other.
+    the changed members of a container that Rellum made. ``stands_as`` is the path of the file now,
+    if only its capitals changed.
     """
 
     path: PlacePath
@@ -60,7 +60,7 @@ class GameUpdate(NamedTuple):
 
     version: what it is now, empty where nothing tells
     files: how many findings come from it
-    by: told by a known baseline, or by the version that the folder names
+    by: known from a baseline, or from the version that the folder names
     waiting: how many files are still of the version before; then the update is only half done
     mark_is_same: the folder still calls itself what it was
     """
@@ -73,7 +73,7 @@ class GameUpdate(NamedTuple):
 
 
 class Guard(NamedTuple):
-    """Files that are to be read-only, and those of them that are not, or are gone."""
+    """Guarded files, which should be read-only, and those that are not, or are gone."""
 
     files: int
     broken: tuple[PlacePath, ...]

@@ -60,7 +60,7 @@ class MadeFile:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DiskFile:
-    """A file that lies somewhere on disk, at the absolute path ``file``, and is to be copied."""
+    """A file on disk, at the absolute path ``file``, to copy."""
 
     path: TargetPath
     file: str

@@ -147,7 +147,7 @@ def _mirrored(rule: PlaceRule, members: Sequence[Member], known: KnownFolders) -
 def _find_wrapper(
     rule: PlaceRule, base: str, members: Sequence[Member], known: KnownFolders
 ) -> str | None:
-    """Return the shallowest folder, with its slash, under which the rule's shape is found.
+    """Return the shallowest folder, with its slash, that contains the rule's shape.
 
     A rule that takes all and expects nothing finds its shape in the only folder of an archive, where what is
     in that mirrors the target. Raises PlacingFault where several lie equally deep.

@@ -177,7 +177,7 @@ class Checkpoints:
     def note(self, change: StateChange, moment: str) -> bool:
         """Note how everything was that a change makes other. Part of its transaction, and first in it.
 
-        A change that nothing can go back over makes none. Return whether old checkpoints were let go of.
+        A change that cannot be undone makes none. Return whether old checkpoints were dropped.
         """
         if not _can_be_undone(change):
             if change.pack_texts is not None:
@@ -379,7 +379,7 @@ def superfluous(rows: Sequence[tuple[int, str, int]], first_day: str) -> list[in
     """Return the checkpoints that need not be kept, by the rule of ``KEPT_IN_FULL`` and ``KEPT_DAYS``.
 
     ``rows`` are number, time (ISO 8601) and whether it stays in any case, the newest first. ``first_day``
-    (ISO 8601) is the first of the days of which one is kept.
+    (ISO 8601) is the first day from which one a day is kept.
     """
     seen: set[str] = {made_at[:10] for _, made_at, _ in rows[:KEPT_IN_FULL]}
     gone = []

@@ -1,6 +1,6 @@
 """What sheet, pack and cards say of the folders, remembered: what keeps vanilla safe needs no catalog.
 
-The rules are read anew when one of the files that they come from has changed, and stay as they were last
+The rules are read again when one of their files has changed, and stay as they were last
 known where such a file cannot be read (``rellum.core.pack.reread_rules``).
 """
 

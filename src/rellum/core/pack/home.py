@@ -76,7 +76,7 @@ class PackHome(NamedTuple):
 
     @property
     def waiting_store(self) -> str:
-        """The store of originals while a lost state is made anew; not there otherwise."""
+        """The store of originals during the rebuild of a lost state; not there otherwise."""
         return self.originals_folder + "-waiting"
 
     @property

@@ -46,7 +46,7 @@ class OriginalDamaged(UserError):
 
 
 def is_shared(path: str) -> bool:
-    """Whether a file has further names, or somebody has it open for writing (told by Linux alone)."""
+    """Whether a file has further names, or somebody has it open for writing (only Linux can tell)."""
     if os.lstat(path).st_nlink > 1:
         return True
     if sys.platform != "linux":

@@ -1,4 +1,4 @@
-"""What sheet, pack and cards say of the folders: read anew where one of their files changed, else remembered.
+"""What sheet, pack and cards say of the folders: read again if one of their files changed, else remembered.
 
 A faulty card, sheet or rellum.toml takes no safety away: then what was known last holds, and that is noted.
 """

@@ -19,7 +19,7 @@ settings as they were, whether a change touches them or not. ``pack_text`` holds
 and rellum.lock, once each, and ``in_force`` says which of them the folder was last made by.
 
 ``guarded`` has the files that are read-only so that the game's store cannot update it, with the mode that
-each had. ``absorbing`` has vanilla files of which copies are kept while another program changes the game.
+each had. ``absorbing`` has vanilla files with copies kept while another program changes the game.
 
 ``note`` holds what is remembered by name (``folder_rules`` and others). ``suspect`` has files that ``check
 --deep`` found changed although size and time are as recorded. ``unsure`` has files that came with an update

@@ -47,7 +47,7 @@ class Session(NamedTuple):
         )
 
     def with_files_of(self, home: PackHome) -> Session:
-        """Return the session with the files of a pack's folder read anew: they were written since, or
+        """Return the session with the files of a pack's folder to be read again: they were written since, or
         lie elsewhere.
         """
         return self._replace(home=home, files=PackFiles(home))

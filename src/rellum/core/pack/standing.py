@@ -52,6 +52,6 @@ def note_suspect(state: State, path: PlacePath, file: str) -> None:
 
 
 class CannotLay(UserError):
-    """Something stands where a file shall go that Rellum must not replace."""
+    """Something that Rellum must not replace is where a file should go."""
 
     code = "cannot-lay"

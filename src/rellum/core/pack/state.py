@@ -93,7 +93,7 @@ class State:
         self._read_only = read_only
         self._is_closed = False
         self.has_forgotten = False
-        """Whether a change recorded here let go of old checkpoints, and so perhaps of contents."""
+        """Whether a change recorded here dropped old checkpoints, and so perhaps contents."""
 
     @property
     def checkpoints(self) -> Checkpoints:
@@ -234,7 +234,7 @@ class State:
         return {PlacePath(path) for (path,) in self._db.execute("SELECT path FROM own_folder")}
 
     def releases_laid(self) -> list[ReleaseName]:
-        """Return the releases of which something is laid."""
+        """Return the releases that have something laid."""
         rows = self._db.execute("SELECT DISTINCT mod, version, build FROM laid WHERE mod != ''")
         return [ReleaseName(ModId(mod), version, build) for mod, version, build in rows]
 
@@ -309,7 +309,7 @@ class State:
         return dict(self._db.execute("SELECT path, mode FROM guarded"))
 
     def set_absorbing(self, files: Mapping[PlacePath, Digest]) -> None:
-        """Note of which vanilla files copies are kept, durably. Raises ReadOnly."""
+        """Note which vanilla files have copies, durably. Raises ReadOnly."""
         self.refuse_unfit()
         with self._writing():
             self._db.execute("DELETE FROM absorbing")

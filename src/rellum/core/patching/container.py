@@ -92,7 +92,7 @@ class MemberChange:
 
 
 def compare_members(before: Mapping[str, int], now: Mapping[str, int]) -> list[MemberChange]:
-    """Return what is other about a container's members, by name."""
+    """Return how a container's members differ, by name."""
     changes = [MemberChange(kind="missing", member=each) for each in before.keys() - now.keys()]
     changes += [MemberChange(kind="foreign", member=each) for each in now.keys() - before.keys()]
     changes += [

@@ -181,7 +181,7 @@ def _instructions(codes: _Reader) -> Iterator[Instruction]:
 
 
 class _AddressCache:
-    """The addresses of copies, of which those that come again are written short (RFC 3284, 5)."""
+    """The addresses of copies; repeated ones are written short (RFC 3284, 5)."""
 
     def __init__(self, addresses: _Reader) -> None:
         self._addresses = addresses

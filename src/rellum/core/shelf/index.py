@@ -1,4 +1,4 @@
-"""The shelf's index: what was learnt of each archive when it was taken (SQLite)."""
+"""The shelf's index: what is known about each archive since it was taken (SQLite)."""
 
 from __future__ import annotations
 
@@ -129,7 +129,7 @@ class Index:
     """The database beside the archives."""
 
     def __init__(self, folder: str, name: str = INDEX_NAME) -> None:
-        """Open it, or make it. ``name`` is another while it is made anew. Raises ShelfFault."""
+        """Open it, or make it. ``name`` is another during a rebuild. Raises ShelfFault."""
         file = os.path.join(folder, name)
         try:
             self._read_only = folder if is_read_only(folder) else ""
@@ -186,7 +186,7 @@ class Index:
 
     def may_have(self, blake3: str | None, sha256: str | None) -> bool:
         """Whether a file with one of these hashes can be here: asked before looking for it, as the
-        files of a line-up are looked for by the thousand and most are told by this alone.
+        a line-up's files are looked up by the thousand, and this finds most of them.
         """
         if self._hashes is None:
             rows = self._db.execute("SELECT blake3, sha256 FROM archive").fetchall()
@@ -223,7 +223,7 @@ class Index:
         )
 
     def add(self, entry: ShelfEntry, members: tuple[Member, ...]) -> ShelfEntry:
-        """Record a file, or record it anew; return it as it is recorded. Raises ReadOnly."""
+        """Record a file, or record it again; return it as recorded. Raises ReadOnly."""
         self.refuse_read_only()
         self._hashes = None
         listing = json.dumps(

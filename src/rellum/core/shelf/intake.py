@@ -1,4 +1,4 @@
-"""Carrying a file to the shelf: one pass over its bytes copies, hashes and lets others read behind it."""
+"""Bringing a file to the shelf: one pass over its bytes copies and hashes it; others can read behind it."""
 
 from __future__ import annotations
 

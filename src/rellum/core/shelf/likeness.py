@@ -1,4 +1,4 @@
-"""Which release an archive is likely to be, where no hash tells: by name, size and content.
+"""Which release an archive probably is, if no hash is known: by name, size and content.
 
 Each trait gives points out of 100; what is offered is a guess until somebody states it.
 """

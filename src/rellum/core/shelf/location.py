@@ -1,4 +1,4 @@
-"""Where the shelf lies on this machine."""
+"""The shelf's folder on this machine."""
 
 from __future__ import annotations
 

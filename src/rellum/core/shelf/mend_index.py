@@ -1,4 +1,4 @@
-"""Making a damaged index of the shelf anew, from the archives themselves."""
+"""Rebuilding a damaged index of the shelf from the archives."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ UNFINISHED = f"{INDEX_NAME}.unfinished"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Mended:
-    """An index that was made anew. ``damaged`` is where the old one lies now.
+    """A rebuilt index. ``damaged`` is the path of the old one.
 
     ``files`` are in the new one; ``nameless`` of them have lost their names and where they came from.
     ``left_out`` are paths of files that are no archive, or not what their name says.
@@ -36,7 +36,7 @@ class Mended:
 
 
 def mend_index(folder: str, listen: Listener = silent) -> Mended | None:
-    """Make the index of a shelf anew where it is damaged; return None where it is whole.
+    """Rebuild the index of a shelf if it is damaged; return None if it is intact.
 
     Raises ShelfFault, OSError; then the old one is where it was.
     """
@@ -137,7 +137,7 @@ def _fill(
 def _read(
     folder: str, digest: Digest, known: ShelfEntry | None
 ) -> tuple[ShelfEntry, tuple[Member, ...]]:
-    """Read an archive's members anew, and all else that can be told. Raises ArchiveFault."""
+    """Read an archive's members again, and everything else that can be found out. Raises ArchiveFault."""
     entry = known or ShelfEntry(digest=digest, size=0, sha256=None, name=digest[:16], form=None)
     paths = [os.path.join(folder, "archives", each[:2], each) for each in entry.parts or (digest,)]
     entry = replace(entry, size=os.path.getsize(paths[0]), sha256=None)

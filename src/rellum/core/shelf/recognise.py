@@ -1,4 +1,4 @@
-"""Which release an archive is, told by its hashes."""
+"""Which release an archive is, by its hashes."""
 
 from __future__ import annotations
 

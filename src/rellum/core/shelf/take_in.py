@@ -1,4 +1,4 @@
-"""Taking files in: what enters the shelf was read once, hashed, and checked in full."""
+"""Taking files: each is read once, hashed and fully checked before it is on the shelf."""
 
 from __future__ import annotations
 
@@ -116,7 +116,7 @@ def _enter(
     path: str,
     how: StoreOptions,
 ) -> Stored:
-    """Record a file that is on the shelf now, and let go of its source."""
+    """Record a file that is on the shelf now, and remove its source."""
     shelf.index.add(entry, members)
     _let_go(path, how.by)
     copies = sum(member.copy_of is not None for member in members)

@@ -186,7 +186,7 @@ class Rules:
         self.add([others, literal] if literal else [others], cause)
 
     def add(self, literals: list[Literal], cause: Cause) -> None:
-        """Add a clause, unless its cause shall not count."""
+        """Add a clause, unless its cause is ignored."""
         if not self._ignored or cause.name not in self._ignored:
             self.engine.add(literals, cause)
 

@@ -1,4 +1,4 @@
-"""What a clause stands for: a statement of a card, a trial, the pack or the game, as data.
+"""The meaning of a clause: a statement of a card, a trial, the pack or the game, as data.
 
 ``rellum.core.solving.sentences`` puts them into words. ``name`` tells which statement it is: the same
 in every search.

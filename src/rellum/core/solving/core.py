@@ -1,4 +1,4 @@
-"""From clauses that cannot all be met to the fewest of them that cannot.
+"""From clauses that cannot all hold to a minimal set that cannot.
 
 First the clauses are searched again by themselves, as long as that leaves some out; then each is left
 out in turn and put back only where the rest can hold without it (deletion-based extraction of a

@@ -1,6 +1,6 @@
 """The engine of the search: variables with a few values each, clauses, and learning from conflicts.
 
-It knows nothing of mods. A variable has up to some dozens of values; what is still possible for it is
+It does not know mods. A variable has up to some dozens of values; what is still possible for it is
 a bit mask, its domain. A literal ``(variable, mask)`` says that the variable's value lies in the
 mask; a clause is an "or" over literals of different variables. When all literals of a clause but one
 have become false, the last one must hold, and narrows its variable's domain: that is propagation.
@@ -22,7 +22,7 @@ from collections import deque
 from collections.abc import Iterable
 
 Literal = tuple[int, int]
-"""A variable's number, and the mask in which its value shall lie."""
+"""A variable's number, and the mask of its allowed values."""
 
 
 class Clause:

@@ -1,4 +1,4 @@
-"""For every known version of the game: which mods are ready, and which hold the pack back."""
+"""For every known game version: which mods are ready, and which block it."""
 
 from __future__ import annotations
 

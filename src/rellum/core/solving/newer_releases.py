@@ -1,4 +1,4 @@
-"""Newer releases than those of the line-up, each with if you take it."""
+"""Releases newer than those in the line-up, and what each would change."""
 
 from __future__ import annotations
 

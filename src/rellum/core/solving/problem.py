@@ -1,4 +1,4 @@
-"""What is asked of the solver, and what it answers."""
+"""The question to the solver, and its answer."""
 
 from __future__ import annotations
 

@@ -1,8 +1,8 @@
-"""When there is no line-up: the fewest statements that cannot all be met, and how many more such.
+"""When there is no line-up: the fewest statements that cannot all hold, and how many such sets there are.
 
-Among several reasons the one with the fewest statements is told. Others are looked for by leaving out
+Of several reasons, the one with the fewest statements is shown. Others are looked for by leaving out
 one want of each reason found, and one statement, so that of two chains between the same wants the
-shorter one is told. In a large catalog only one more is looked for, without all wants of the first.
+shorter one is shown. In a large catalog only one more is looked for, without all wants of the first.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from rellum.core.solving.search import NotFound, Searcher
 MOST_REASONS = 12
 """So many reasons are looked for; then it is said that there may be more."""
 SMALL = 3_000
-"""A world of at most so many clauses is small: it is built anew for each statement left out."""
+"""A world of at most so many clauses is small: it is rebuilt for each statement left out."""
 THOROUGH = 400
 """A reason of up to so many statements is reduced to the last one that can be left out. A longer one
 would take longer than anybody waits, and nobody reads it to its end."""
@@ -28,7 +28,7 @@ would take longer than anybody waits, and nobody reads it to its end."""
 
 @dataclass(frozen=True, slots=True)
 class Reason:
-    """Statements that cannot all be met, of which none can be left out."""
+    """Statements that cannot all be met; without any one of them they can."""
 
     causes: tuple[Cause, ...]
 

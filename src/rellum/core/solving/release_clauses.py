@@ -1,4 +1,4 @@
-"""What comes in with a release or an option: its needs, clashes, variants and options, as clauses.
+"""The clauses of a release or an option: its needs, clashes, variants and options.
 
 The clauses of a mod are made when one of its releases may be chosen, each once; releases that say the
 same share one.
@@ -63,7 +63,7 @@ class ReleaseClauses:
                 yield group.entry
 
     def _any_of(self, need: Need) -> Entry:
-        """Return the literals of which one meets a need: the mods named, then what stands in."""
+        """Return the literals that meet a need, one is enough: the mods named, then what stands in."""
         if len(need.any_of) == 1:
             return self._of(need.any_of[0])
         merged: dict[int, int] = {}

@@ -1,4 +1,4 @@
-"""What would help where there is no line-up: each remedy was tried, and a line-up was found with it.
+"""Remedies when there is no line-up. Each was tried, and gives one.
 
 From the cheapest: let a want's range or a hold go, take a pre-release, trust what was tried; then
 another version of the game; then an expansion or another edition; then giving up mods. The fewest mods

@@ -62,7 +62,7 @@ class NotFound:
 class Searcher:
     """Answers for one catalog, for any wants, holds and game that its first problem could bring in.
 
-    ``ignored`` are the names of causes that shall not count; of ``kept`` mods no other release is
+    ``ignored`` are the names of causes that do not count; of ``kept`` mods no other release is
     looked at.
     """
 

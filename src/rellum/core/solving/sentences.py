@@ -1,6 +1,6 @@
-"""Causes in words, each with the place where it stands, and in the order in which they lead on.
+"""Causes in words, each with its place in the files, in an order in which each leads to the next.
 
-Looks nothing up: all that is said is in the causes.
+It looks nothing up: everything is in the causes.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""What would follow if a certain release were taken: what else would change, or why it cannot be."""
+"""The consequences of taking a certain release: what else would change, or why it is impossible."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ def _with_fewest_moves(
 ) -> Releases:
     """Return the line-up in which as many as possible of those that moved stay as they are.
 
-    The search prefers newer releases of what it may choose anew; what need not move is no news.
+    The search prefers newer releases where it may choose; what need not move is no news.
     """
     moved = [mod for mod, each in after.items() if mod in now and now[mod] != each]
     for mod in moved:

@@ -1,4 +1,4 @@
-"""Mods, options, and what the game is, as the numbered variables of the engine."""
+"""Mods, options and the game's properties, as the numbered variables of the engine."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What stands at a path of the game folder, and whose it is."""
+"""The content at a path of the game folder, and its owner."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ UNKNOWN_SIZE = -1
 """The size of a vanilla file that is known by its hash alone."""
 
 SHA256 = "sha256:"
-"""Begins the digest of a vanilla file of which only the SHA-256 is known."""
+"""Begins the digest of a vanilla file if only its SHA-256 is known."""
 
 
 class Content(NamedTuple):

@@ -1,4 +1,4 @@
-"""Names of things, each a type of its own, so that one is never taken for another."""
+"""Names of things, each with its own type, so that one is never mistaken for another."""
 
 from __future__ import annotations
 

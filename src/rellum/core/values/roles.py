@@ -1,4 +1,4 @@
-"""Whose changes a laid file takes."""
+"""Whose edits survive an update of a laid file."""
 
 from __future__ import annotations
 

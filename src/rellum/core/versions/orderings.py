@@ -1,4 +1,4 @@
-"""How version texts are read and compared: one function for each ordering that a card can ask for.
+"""Reading and comparing version texts: one function for each ordering that a card can choose.
 
 ``dotted``
     Any number of parts with ``.``, ``_``, ``-`` or ``+`` between them and a leading ``v``. Numbers by

@@ -1,6 +1,6 @@
 """Versions: a text as the mod's author wrote it, and a key that says where it stands in the order.
 
-What a text means is said by an ordering (``rellum.core.versions.orderings``). Keys are made of parts
+An ordering says what a text means (``rellum.core.versions.orderings``). Keys are made of parts
 so that all orderings compare alike: part by part from the left, first by what kind of part it is.
 """
 

@@ -42,7 +42,7 @@ def fetch(
     """Download the archives that the line-up needs, and verify them.
 
     Transfers go on where they ended, mirrors are tried in turn, and each file is checked by its hash.
-    What has come stays when this is stopped. What a person must get is told last.
+    If you stop it, finished files stay. Files that you must download yourself are listed last.
     """
     from rellum.cli.views.fetch_progress import FetchView
     from rellum.core.actions.gather.fetch import fetch as action

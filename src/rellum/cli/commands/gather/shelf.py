@@ -73,7 +73,7 @@ def _list(opened: Shelf, *, as_json: bool) -> None:
 
 
 def _mend(folder: str) -> None:
-    """Make the index anew where it is damaged, and say what became of it."""
+    """Rebuild the index if it is damaged, and say how that went."""
     from rellum.core.shelf.mend_index import mend_index
 
     with console.progress() as listen:

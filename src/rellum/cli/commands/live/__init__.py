@@ -1,1 +1,1 @@
-"""Live with it: what was tried, and how it went."""
+"""Live with it: record which line-ups work."""

@@ -1,1 +1,1 @@
-"""When something breaks: look, bring back, go back, take over."""
+"""When something breaks: check, restore, go back, absorb."""

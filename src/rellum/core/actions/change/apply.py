@@ -32,7 +32,7 @@ class ApplyResult:
 
 
 def preview(request: Request, *, sweep: bool = False, take_update: bool = False) -> Preview:
-    """Plan, and change nothing. ``sweep``: left-overs of older releases are to be set aside.
+    """Plan, and change nothing. ``sweep``: also set left-overs of older releases aside.
 
     ``take_update``: changed vanilla files are an update of the game, though its version is the same.
 

@@ -1,4 +1,4 @@
-"""A first card from an archive, or a folder."""
+"""Draft a first card from an archive or a folder."""
 
 from __future__ import annotations
 
@@ -85,7 +85,7 @@ def _with_names(paths: Sequence[str], folder: str) -> list[tuple[str, str]]:
 
 
 def _texts(archive: Archive, members: Sequence[Member], folder: str) -> dict[str, str]:
-    """Return the texts in which an archive tells of itself, the shallowest first."""
+    """Return the texts in which an archive describes itself, the shallowest first."""
     wanted = [
         member for member in members if member.size <= _TEXT_BYTES and TOLD_IN.search(member.path)
     ]

@@ -34,7 +34,7 @@ class FetchBusy(UserError):
 
 
 class NoRoom(UserError):
-    """There is too little room for what is to be fetched, or for what it unpacks to."""
+    """There is not enough space for the downloads, or for what they unpack to."""
 
     code = "no-room"
 

@@ -1,4 +1,4 @@
-"""The shelf: what is on it, whether it is whole, and what can go when space is short."""
+"""The shelf: list it, check it, and free space on it."""
 
 from __future__ import annotations
 

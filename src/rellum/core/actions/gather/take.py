@@ -1,4 +1,4 @@
-"""Take archives in: check them, know which release each is, put them on the shelf."""
+"""Take archives: check them, recognise their releases, put them on the shelf."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is looked at before a file is taken in: whether it is finished, and what it was said to be."""
+"""Checks before a file is taken: whether it is complete, and whether it is what the user says."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Wait for downloads that a person makes, and take each as it completes."""
+"""Wait for the user's downloads, and take each one when it is complete."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ SECONDS_BETWEEN = 1.0
 
 
 class NoSuchFolder(UserError):
-    """The folder that is to be watched is not there."""
+    """The folder to watch does not exist."""
 
     code = "no-such-folder"
 

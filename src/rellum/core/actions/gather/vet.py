@@ -1,4 +1,4 @@
-"""Vet: look through a catalog and tell all that is wrong in it, at once."""
+"""Vet: check a catalog and report all its mistakes at once."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Outlook: for every known version of the game, which mods are ready and which hold the pack back."""
+"""Outlook: for every known game version, which mods are ready and which block it."""
 
 from __future__ import annotations
 

@@ -56,7 +56,7 @@ Options = Mapping[str, tuple[str, ...]]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class WantResult:
-    """A want as it stands now, and as it stood before (None: it is new)."""
+    """A want now, and before (None: it is new)."""
 
     mod: ModId
     range: str

@@ -61,7 +61,7 @@ Confirm = Callable[[Absorbing], bool]
 
 
 def begin(request: Request) -> Begun:
-    """Get ready for another program: keep a copy of each vanilla file of which there is none.
+    """Get ready for another program: copy each vanilla file that has no copy yet.
 
     Raises CannotAbsorb where the folder is not as Rellum left it, OSError.
     """
@@ -108,7 +108,7 @@ def absorb(
 ) -> tuple[Absorbing, bool]:
     """Make a mod of what a check finds: all of it, or what lies at or below ``paths``.
 
-    ``source``: a copy of the game with vanilla files of which no copy is kept. ``ends``: only after
+    ``source``: a copy of the game with the vanilla files that have no kept copy. ``ends``: only after
     ``begin``. Called again with the same name, the mod gets a new version with the new changes too. Returns
     what was planned, and whether it was done. Raises CannotAbsorb, NoLineUpExists, and what taking can
     raise.
@@ -181,7 +181,7 @@ def _plan(opened: Session, mod: str, paths: Sequence[str], source: str) -> Absor
 
 
 def _lacking(opened: Session, paths: Sequence[PlacePath], source: str) -> list[PlacePath]:
-    """Return vanilla files of which no copy is kept, and that ``source`` does not have either."""
+    """Return the vanilla files that have no kept copy and that ``source`` lacks, too."""
     if source:
         learn_vanilla(opened, source)
         supply(opened, source, paths)

@@ -1,4 +1,4 @@
-"""Check: is the game folder as it was left?"""
+"""Check: compare the game folder with what Rellum last left."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Guard: the files through which the game's store updates it are made read-only, and back."""
+"""Guard: make the store's update files read-only, or writable again."""
 
 from __future__ import annotations
 

@@ -39,7 +39,7 @@ class Mended:
     lost: how many of its files are not known any more; None: nobody knows
     left: files that somebody else changed since, or whose original is damaged
     unknown: files that stand there and may be the interrupted change's, where steps of it are lost
-    rescued, rescued_files: the folder of copies of which it is not known where they belong, and how many
+    rescued, rescued_files: the folder of copies that belong to no known path, and how many there are
     journal: where the damaged journal lies now
     """
 
@@ -142,7 +142,7 @@ def _is_recorded(salvage: Salvage, journal: Journal, site: Site) -> bool | None:
         return site.state.has_change(journal.id)
     state = site.state.laid([*(row.path for row in journal.laid), *journal.no_longer_laid])
     for row in journal.laid:
-        if row.content:  # what is laid anew is staged anew, and has a time of its own
+        if row.content:  # what is laid again is staged again, with a new time
             there = state.get(row.path)
             return there is not None and there.content == row.content
     return False if state else None
@@ -181,7 +181,7 @@ def _handled(journal: Journal) -> set[Digest]:
 def _forget_what_is_there(
     opened: Session, journal: Journal, rescued: str, handled: set[Digest]
 ) -> int:
-    """Let go of second names whose contents were seen where they belong; return how many are left."""
+    """Remove second names if their contents are in place; return how many are left."""
     names = os.listdir(rescued) if os.path.isdir(rescued) else []
     needed = opened.state.needed_counts()
     digests = {Digest(name) for name in names if name not in needed} - handled
@@ -194,7 +194,7 @@ def _forget_what_is_there(
 
 
 def _doubtful(opened: Session, journal: Journal, journal_file: str) -> Iterator[PlacePath]:
-    """Yield files of which the lost steps may tell: foreign ones, and new ones in places outside."""
+    """Yield files that the lost steps may have made: foreign ones, and new ones in places outside."""
     yield from (each.path for each in drift_of(opened).findings if each.kind == "foreign")
     since = os.lstat(journal_file).st_mtime - _SLACK
     for root, folder in journal.roots.outside.items():

@@ -1,4 +1,4 @@
-"""Kept copies: what was set aside for the user, in one list; brought back, copied out, or deleted."""
+"""Kept copies: list the user's files that were set aside; bring them back, copy them out, delete them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A mod of the pack's own: its archive on the shelf, its card, and what becomes of the pack's texts."""
+"""The own mod that absorb makes: its archive on the shelf, its card, and the change of the pack's texts."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ class CannotAbsorb(UserError):
 class Absorbing:
     """What would become a mod: findings of a check, and those that cannot be part of it.
 
-    ``lacking`` are vanilla files among them of which no copy is kept: dropping the mod cannot bring these
+    ``lacking`` are vanilla files among them without a kept copy: dropping the mod cannot bring these
     back.
     """
 

@@ -1,4 +1,4 @@
-"""Repair: only what a check finds wrong is put right, vanilla files and mods' files alike."""
+"""Repair: fix only what a check finds wrong, in vanilla files and in mods' files."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Restore: bring back what lies under one file's, one mod's or all layers."""
+"""Restore: bring back what lies under one file, one mod, or all mods."""
 
 from __future__ import annotations
 
@@ -248,7 +248,7 @@ class _Planning:
         return wanted
 
     def restoration(self) -> Restoration:
-        """Return what is to be done."""
+        """Return the restoration."""
         return Restoration(
             plan=self.plan,
             space=space_for(self.plan, self.opened.home, self.opened.roots),

@@ -1,4 +1,4 @@
-"""Checkpoints: making them, listing them, and going back to one."""
+"""Checkpoints: make them, list them, and go back to one."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ class Rewinding(NamedTuple):
     """What ``rewind`` would do. ``texts`` names those of the pack's files that become others.
 
     What is not as it was then, and stays as it is: ``stays`` are the user's own files, ``newer`` settings
-    that came since, and ``foreign`` files that are nobody's, of which nobody knows whether they were there.
+    that came since, and ``foreign`` files of no owner that may or may not have been there.
     """
 
     checkpoint: Checkpoint

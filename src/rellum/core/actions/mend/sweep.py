@@ -1,4 +1,4 @@
-"""Sweep: foreign and left-over files are moved out of the game, to a dated folder, and back."""
+"""Sweep: move foreign and left-over files out of the game to a dated folder, and back."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""Set up: know the game, and begin a pack."""
+"""Set up: identify the game, and start a pack."""

@@ -1,4 +1,4 @@
-"""Adopt a game folder: know what it is, list and hash it as the baseline, make rellum.toml."""
+"""Adopt a game folder: identify it, list and hash it as the baseline, write rellum.toml."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Assemble: a whole game from parts laid over one another, in order, checked against known files."""
+"""Assemble: build a complete game from parts, laid over one another and checked against known files."""
 
 from __future__ import annotations
 

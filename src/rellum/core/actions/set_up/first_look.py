@@ -1,7 +1,7 @@
-"""What is vanilla in a folder that a pack begins with, and what else is in it.
+"""What is vanilla in the folder of a new pack, and what else is in it.
 
 Most curators begin with a game that is modded already. Where the files of its version are known, these are
-what vanilla is, whatever the folder holds; all else in it is told by cause. Where they are not known, only
+what vanilla is, whatever the folder holds; everything else in it gets a cause. Where they are not known, only
 signs tell.
 """
 

@@ -1,4 +1,4 @@
-"""Identify: what a folder is, by the sheet's rules and by the vanilla files that are known."""
+"""Identify: what a folder is, by the sheet's rules and by known vanilla files."""
 
 from __future__ import annotations
 

@@ -1,8 +1,8 @@
-"""A state that was lost or damaged, made anew from what else is there.
+"""Rebuilding a state that was lost or damaged, from everything else.
 
 The second copy of the baseline tells the vanilla files; the line-up and the shelf tell what each release
 lays; what stands in the game folder tells what of it is there. An interrupted change is brought to its end
-by its journal, as ever. Copies in the store of originals that nothing is known of any more are moved aside.
+by its journal, as ever. Unknown copies in the store of originals are moved aside.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ from rellum.core.versions.orderings import parse_version
 
 
 class NotDamaged(UserError):
-    """The state is whole, and there is nothing to make anew."""
+    """The state is intact; there is nothing to rebuild."""
 
     code = "not-damaged"
 
@@ -49,7 +49,7 @@ class Rebuilt:
     """What was found again.
 
     laid: files of the line-up that stand in the game
-    unsure: files of which it is not known what lies under them
+    unsure: files with an unknown original
     damaged: where the damaged database is kept; empty where there was none
     rescued: the folder of copies that nothing is known of, and how many there are
     """
@@ -62,7 +62,7 @@ class Rebuilt:
 
 
 def rebuild(request: Request, game_folder: str) -> Rebuilt:
-    """Make the state anew, or leave all as it is.
+    """Rebuild the state, or leave everything as it is.
 
     Raises NotDamaged, StateFault, UnknownGame, and what applying can raise.
     """
@@ -72,7 +72,7 @@ def rebuild(request: Request, game_folder: str) -> Rebuilt:
         version, rows = read_vanilla(home)
         identity = _identity(home, Roots(game_folder), version)
         damaged = _set_aside_damaged(home)
-        # What the store holds must not be let go of before it is known what of it is needed.
+        # Remove nothing from the store before it is known what is needed.
         if os.path.isdir(home.originals_folder) and not os.path.isdir(home.waiting_store):
             os.rename(home.originals_folder, home.waiting_store)
         if os.path.exists(home.journal_file):
@@ -105,7 +105,7 @@ def _identity(home: PackHome, roots: Roots, version: str) -> Identity:
 
 
 def _take_back(home: PackHome, journal: str, damaged: str) -> None:
-    """Leave all as it was before the state was to be made anew."""
+    """Put everything back as it was before the rebuild."""
     if os.path.isdir(home.waiting_store):
         shutil.rmtree(home.originals_folder, ignore_errors=True)  # what was lent to it
         os.rename(home.waiting_store, home.originals_folder)
