@@ -199,6 +199,8 @@ ROWS = (
         vanilla=None, now=None, wanted=FILE),
     Row("17", Decision(Lay(PATH, found(M, WAVES), N, NEW, V, b"new")),
         laid=laid(owner=WAVES), now=M, wanted=FILE),
+    Row("17 yours, but unchanged", Decision(Lay(PATH, found(M), N, NEW, V, b"new", "mine")),
+        laid=laid(role="mine"), now=M, wanted=MINE),
     Row("17", Decision(Lay(PATH, found(U, changed=True), N, NEW, V, b"new", keep=Keep())),
         laid=laid(), now=U, wanted=FILE),
     Row("17 merged", Decision(Lay(PATH, found(U, changed=True), N, NEW, V, b"new", "merge", BASE.digest)),
