@@ -66,6 +66,7 @@ def read_card(
     if kind not in KINDS:
         head.fault(f"{kind!r} is not a kind; use one of {', '.join(KINDS)}", "kind")
     licence = head.text("licence", "CC-BY-4.0") or ""
+    own_id = head.text("own-id", "Harbour:Tides") or ""
     scheme = head.text("versions", DOTTED.scheme) or DOTTED.scheme
     if scheme not in SCHEMES:
         known = ", ".join(SCHEMES)
@@ -89,6 +90,7 @@ def read_card(
         releases=tuple(sorted(releases, key=lambda each: each.version, reverse=True)),
         options=options,
         source=source,
+        own_id=own_id,
     )
 
 

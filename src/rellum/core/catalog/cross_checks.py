@@ -7,10 +7,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from rellum.core.catalog.model import Catalog, Clash, Mod, Need, Release, Trial
+from rellum.core.catalog.open_lines import MARK
 from rellum.core.catalog.release_rules import ChosenOptions, Source
 from rellum.core.catalog.tables import Fault
 from rellum.core.nearest import nearest
 from rellum.core.values.ids import ModId
+from rellum.core.values.paths import shown_file
 from rellum.core.versions.ranges import Range, parse_range
 
 
@@ -34,6 +36,30 @@ def vet(catalog: Catalog) -> list[Fault]:
     return faults
 
 
+def notes(catalog: Catalog) -> list[Fault]:
+    """Return what is no mistake in a catalog, and what its curator may want to know."""
+    return [
+        Fault(
+            source=release.source.at("file"),
+            message=f"{file.name} has neither sha256 nor blake3: it can only be taken with --as",
+        )
+        for mod in catalog.mods.values()
+        for release in mod.releases
+        for file in release.all_files
+        if not (file.sha256 or file.blake3)
+    ]
+
+
+def unfinished(catalog: Catalog) -> list[str]:
+    """Return every line of the cards that a person must still decide, as ``file:line: …``."""
+    return [
+        f"{shown_file(release.source.file)}:{line}: {MARK}: decide this, and remove the mark"
+        for mod in catalog.mods.values()
+        for release in mod.releases
+        for line in release.open_lines
+    ]
+
+
 def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]:
     source = release.source
     yield from _of_game(catalog, release.game, source)
@@ -43,10 +69,6 @@ def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]
     for need in release.needs:
         if any(each.mod == mod.id for each in need.any_of):
             yield Fault(source=source.at(*need.key), message=f"{mod.id} needs itself")
-    for file in release.all_files:
-        if not (file.sha256 or file.blake3):
-            words = f"{file.name} has neither sha256 nor blake3: it can only be taken with --as"
-            yield Fault(source=source.at("file"), message=words)
     for chosen, where in _chosen_options(release):
         yield from _of_chosen_options(mod, chosen, where)
     for offer in release.offers:

@@ -24,13 +24,14 @@ from rellum.core.catalog.release_rules import (
 )
 from rellum.core.values.ids import ModId, SheetId
 from rellum.core.values.path_rules import EXACT, PathRules
-from rellum.core.values.paths import PlacePath
+from rellum.core.values.paths import PlacePath, shown_file
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.versions.ranges import Range, parse_range
 from rellum.core.versions.version import Version
 
 if TYPE_CHECKING:
     from rellum.core.catalog.known import KnownBaseline
+    from rellum.core.catalog.self_descriptions import SelfDescription
 
 
 Kind = Literal["mod", "library", "loader", "resource-pack"]
@@ -146,7 +147,8 @@ class Release:
     user changes are brought up to date, ``removes`` are files that go, ``obsolete`` what older
     releases, laid by hand, may have left.
 
-    ``full`` is how a patch can be had whole, instead of over what it patches.
+    ``full`` is how a patch can be had whole, instead of over what it patches. ``open_lines`` are lines of the
+    card that a person must still decide: until then, the release is not taken, chosen or laid.
     """
 
     mod: ModId
@@ -175,6 +177,7 @@ class Release:
     edits: tuple[FileEdit, ...] = ()
     patches: Version | None = None
     full: Whole | None = None
+    open_lines: tuple[int, ...] = ()
     source: Source
 
     @property
@@ -191,6 +194,11 @@ class Release:
     def label(self) -> str:
         """Its version, with its build where it has one: ``3.2 (harbour)``."""
         return f"{self.version.text} ({self.build})" if self.build else self.version.text
+
+    @property
+    def first_open(self) -> str:
+        """The first line that is still to be decided, as ``file:line``."""
+        return f"{shown_file(self.source.file)}:{self.open_lines[0]}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -223,7 +231,10 @@ class OptionGroup:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Mod:
-    """One card: a mod and its releases, newest first; builds of one version in the card's order."""
+    """One card: a mod and its releases, newest first; builds of one version in the card's order.
+
+    ``own_id`` is what the mod calls itself, where that is no id of ours.
+    """
 
     id: ModId
     name: str
@@ -233,6 +244,7 @@ class Mod:
     releases: tuple[Release, ...]
     options: tuple[OptionGroup, ...] = ()
     source: Source
+    own_id: str = ""
 
     def release(self, version: Version) -> Release | None:
         """Return the release of that version, if the card has it; its first build."""
@@ -332,6 +344,7 @@ class GameSheet:
     are names that must follow a file of the game. ``carry`` and ``settings`` are as in a release.
     ``baselines`` are vanilla versions whose files are known; ``store_files`` are patterns
     of the files by which the game's store updates it, ``rewrites`` of mods' files that the game changes.
+    ``self_descriptions`` tell how mods describe themselves.
     """
 
     id: SheetId
@@ -354,6 +367,7 @@ class GameSheet:
     baselines: tuple[KnownBaseline, ...] = ()
     store_files: tuple[str, ...] = ()
     rewrites: tuple[str, ...] = ()
+    self_descriptions: tuple[SelfDescription, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

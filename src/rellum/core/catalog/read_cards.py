@@ -11,6 +11,7 @@ from rellum.core.catalog.cache import read_cache, write_cache
 from rellum.core.catalog.card_store import Stamp, StoredCard, store_card
 from rellum.core.catalog.cards import find_ordering, read_card
 from rellum.core.catalog.model import GameSheet
+from rellum.core.catalog.open_lines import with_open_lines
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import MAX_FILE_BYTES, Fault, fault_lines, parse_toml
 from rellum.core.catalog.toml_lines import place_of
@@ -147,8 +148,19 @@ class _Reader:
             return None, [syntax_fault]
         noted: list[Fault] = []
         mod = read_card(table, file, self.sheet.places, self.orderings, noted)
-        stored = None if mod is None else store_card(mod, self.stamps[file])
+        stored = None
+        if mod is not None:
+            stored = store_card(with_open_lines(mod, _text_of(file)), self.stamps[file])
         return stored, fault_lines(noted)
+
+
+def _text_of(file: str) -> str:
+    """Return a card's text; an empty one if it cannot be read."""
+    try:
+        with open(file, encoding="utf-8") as stream:
+            return stream.read(MAX_FILE_BYTES)
+    except (OSError, UnicodeDecodeError):
+        return ""
 
 
 def _by_id(cards: Iterable[StoredCard], faulty: Faulty) -> dict[ModId, StoredCard]:

@@ -9,6 +9,7 @@ from functools import lru_cache, partial
 from rellum.core.catalog.model import GameSheet, Rule
 from rellum.core.catalog.places import read_patterns, read_settings_rules
 from rellum.core.catalog.release_rules import Source
+from rellum.core.catalog.self_descriptions import read_self_descriptions
 from rellum.core.catalog.sheet_rules import (
     read_baselines,
     read_containers,
@@ -67,6 +68,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     containers = read_containers(root, places)
     load_order = read_load_order(root, places)
     baselines = read_baselines(root)
+    self_descriptions = read_self_descriptions(root)
     root.finish()
     if len(faults) > before or sheet_id is None or name is None:
         return None
@@ -91,6 +93,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         baselines=baselines,
         store_files=store_files,
         rewrites=rewrites,
+        self_descriptions=self_descriptions,
     )
 
 

@@ -42,6 +42,11 @@ def _lines_of_file(file: str) -> dict[KeyPath, int]:
         return {}
 
 
+def forget_lines() -> None:
+    """Forget the lines of files that were read: one of them was written."""
+    _lines_of_file.cache_clear()
+
+
 def key_lines(text: str) -> dict[KeyPath, int]:
     """Return the line of every key path in a valid TOML text; arrays count from 0."""
     return _Scanner(text).run()

@@ -215,4 +215,7 @@ def _still_fits(lock: LockFile, pack: PackFile, catalog: Catalog, identity: Iden
     game = (lock.edition, lock.expansions) == (identity.edition, identity.expansions)
     version = pack.game_range is not None or lock.game_version == identity.version
     found = locked_releases(lock, catalog)
-    return game and version and lock.asked == asked_hash(pack) and len(found) == len(lock.releases)
+    are_finished = len(found) == len(lock.releases) and not any(
+        r.open_lines for r in found.values()
+    )
+    return game and version and lock.asked == asked_hash(pack) and are_finished

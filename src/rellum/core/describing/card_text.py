@@ -8,12 +8,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
 
+from rellum.core.catalog.open_lines import MARK, VALUE
 from rellum.core.describing.naming import Guess, Naming
+from rellum.core.describing.own_words import OwnWords
 from rellum.core.describing.shape import Rule, Shape, as_choice
 from rellum.core.values.paths import shown
+from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.version import VersionSyntaxError
 
-MARK: Final = "FILL IN"
-"""Stands in each line that a person must look at."""
 _MOST_NAMES: Final = 12
 _CONTROL: Final = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")
 _NO_LICENCE: Final = '# licence = "CC-BY-4.0"'
@@ -30,7 +32,11 @@ class DescribedFile:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Described:
-    """All that was found out of an archive. ``known_as`` is the release that a card has it as, if any."""
+    """All that was found out of an archive. ``known_as`` is the release that a card has it as, if any.
+
+    ``own`` is what the mods in it say about themselves; ``orderings`` how versions like its own compare.
+    ``patches`` is the version that it seems to be laid over; empty: it is a release of its own.
+    """
 
     naming: Naming
     shape: Shape
@@ -40,57 +46,120 @@ class Described:
     game_version: str
     has_card: bool
     known_as: str
+    own: tuple[OwnWords, ...] = ()
+    ordering: str = "dotted"
+    patches: str = ""
+
+    @property
+    def order(self) -> tuple[str, object]:
+        """What downloads are written by: the mod, and its versions from the oldest."""
+        try:
+            return self.naming.id.value, parse_version(self.naming.version.value).key
+        except VersionSyntaxError:
+            return self.naming.id.value, ()
+
+    @property
+    def marks(self) -> int:
+        """How many lines of its card a person must still decide."""
+        return card_text(self).count(f"{MARK}: ")
 
 
 def card_text(described: Described) -> str:
     """Return the card. Filled in, it loads."""
-    naming, mod_id = described.naming, described.naming.id
     lines = [
         f"# A first card, from {', '.join(file.name for file in described.files)}: "
         f"{described.members:,} files, {described.unpacked:,} bytes unpacked.",
-        f"# Look at each line marked {MARK}; then put it into the catalog's cards folder, and 'rellum vet'.",
     ]
     if described.known_as:
         lines.append(f"# The catalog knows this archive already: it is {described.known_as}.")
     elif described.has_card:
         lines.append(
-            f"# There is a card for {mod_id.value} already: add only the release below to it."
+            f"# There is a card for {described.naming.id.value} already: add only the release below to it."
         )
-    lines += [
-        "",
+    lines += ["", *_head_lines(described), "", *release_lines(described)]
+    return plain_lines(lines)
+
+
+def plain_lines(lines: Sequence[str]) -> str:
+    """Return lines as a text in which nothing can break TOML."""
+    return "".join(_CONTROL.sub(_as_code, line) + "\n" for line in lines)
+
+
+def _head_lines(described: Described) -> list[str]:
+    naming, own = described.naming, described.own
+    mod_id, name = naming.id, naming.name
+    lines = [
         "[mod]",
-        _line("id", mod_id.value or "FILL-IN", mod_id.source, unsure=not mod_id.value),
-        _line(
-            "name", naming.name.value or "FILL-IN", naming.name.source, unsure=not naming.name.value
-        ),
-        _line("kind", "mod", "or library, loader, resource-pack", unsure=True),
-        f"{_NO_LICENCE:<34}# {MARK}: an SPDX identifier, as its page says",
-        _line("versions", "dotted", "or semver, decimal, calendar, serial, listed", unsure=False),
-        "",
-        "[[release]]",
-        _version_line(naming.version),
-        _line(
-            "game",
-            described.game_version,
-            "the versions that its page names; this is the pack's",
-            unsure=True,
-        ),
-        f'# needs = {{ other-mod = ">=1.0" }}   # {MARK}, or take the line out',
+        _line("id", mod_id.value or VALUE, mod_id.source, unsure=not mod_id.value),
+        _line("name", name.value or mod_id.value or VALUE, name.source, unsure=not name.value),
     ]
-    if naming.is_patch:
+    if naming.own_id and naming.own_id != mod_id.value:
+        lines.append(_line("own-id", naming.own_id, naming.id.source, unsure=False))
+    lines.append(_line("kind", "mod", "or library, loader, resource-pack", unsure=False))
+    licence = own[0].licence if own else ""
+    lines.append(
+        _line("licence", licence, own[0].file, unsure=False)
+        if licence
+        else f"{_NO_LICENCE:<34}# an SPDX identifier, as its page says"
+    )
+    words = "or semver, decimal, calendar, serial, listed"
+    return [*lines, _line("versions", described.ordering, words, unsure=False)]
+
+
+def release_lines(described: Described) -> list[str]:
+    """Return the ``[[release]]`` of a card, with all that belongs to it."""
+    lines = ["[[release]]", version_line(described.naming.version), *own_lines(described)]
+    if described.patches or described.naming.is_patch:
+        over = described.patches or VALUE
+        why = "it has only few of that release's files" if described.patches else "its name says so"
         lines.append(
-            f'# patches = "VERSION"   # {MARK}: its name says that it goes over another release'
+            _line("patches", over, f"{why}: the release that it is laid over", unsure=True)
         )
     for file in described.files:
-        lines += ["", *_file_lines(file, described)]
+        lines += ["", *file_lines(file, described)]
     for rule in described.shape.rules:
         lines += ["", *_rule_lines(rule)]
     if described.shape.wrapper:
         lines += ["", f"# The wrapper {described.shape.wrapper} is seen through by itself."]
     if described.shape.left_out:
         lines += ["", *_wrapped("Left out: ", described.shape.left_out)]
-    lines += _alternatives_lines(described.shape)
-    return "".join(_CONTROL.sub(_as_code, line) + "\n" for line in lines)
+    return lines + _alternatives_lines(described.shape)
+
+
+def own_lines(described: Described) -> list[str]:
+    """Return what a release says of the game and of other mods: its own words, else room for them."""
+    own = described.own
+    if not own:
+        words = "the version that you have; widen it as its page allows"
+        return [
+            _line("game", described.game_version, words, unsure=False),
+            '# needs = { other-mod = ">=1.0" }   # if its page names other mods',
+        ]
+    first = own[0]
+    lines = []
+    if first.game:
+        lines.append(_line("game", first.game, first.file, unsure=False))
+    else:
+        lines.append(
+            f"{'# game = ' + _quoted(described.game_version):<34}# {first.file} names no version"
+        )
+    for key, needs in (("needs", first.needs), ("clashes", first.clashes)):
+        if needs:
+            said = ", ".join(f"{each.id} = {_quoted(each.range)}" for each in needs)
+            lines.append(f"{key} = {{ {said} }}")
+    if first.load_after:
+        after = ", ".join(_quoted(each.id) for each in first.load_after)
+        lines.append(f"load = {{ after = [{after}] }}")
+    if len(own) > 1:
+        version = described.naming.version.value or "1"
+        offers = ", ".join(f"{each.id} = {_quoted(each.version or version)}" for each in own)
+        lines.append(f"offers = {{ {offers} }}")
+    for each in own:
+        lines += [
+            f"# {MARK}: {each.file} says this, which is not understood: {said}"
+            for said in each.unread
+        ]
+    return lines
 
 
 def _as_code(sign: re.Match[str]) -> str:
@@ -105,20 +174,22 @@ def _line(key: str, value: str, comment: str, *, unsure: bool) -> str:
     return f"{text:<34}# {mark}{comment}".rstrip(" #")
 
 
-def _version_line(version: Guess) -> str:
+def version_line(version: Guess) -> str:
+    """Return the line of a release's version."""
     if version.value:
-        return _line("version", version.value, version.source, unsure=False)
-    return _line("version", "FILL-IN", "nothing tells it", unsure=True)
+        return _line("version", version.value, version.source, unsure=not version.is_sure)
+    return _line("version", VALUE, "nothing tells it", unsure=True)
 
 
-def _file_lines(file: DescribedFile, described: Described) -> list[str]:
+def file_lines(file: DescribedFile, described: Described) -> list[str]:
+    """Return the ``[[release.file]]`` of a file."""
     lines = [
         "  [[release.file]]",
         f"  name = {_quoted(file.name)}",
         f"  size = {file.size}",
         f'  sha256 = "{file.sha256}"',
-        f'  # from = ["https://…"]   # {MARK}: where it can be fetched,',
-        f'  # page = "https://…"     # {MARK}: or where a person gets it, and how (by-hand = "…")',
+        '  # from = ["https://…"]   # where it can be fetched,',
+        '  # page = "https://…"     # or where a person gets it, and how (by-hand = "…")',
     ]
     if len(described.files) == 1:
         lines.insert(3, f"  unpacked = {described.unpacked}")
@@ -152,7 +223,7 @@ def _alternatives_lines(shape: Shape) -> list[str]:
         where = f" in {each.above}" if each.above else ""
         lines += [
             "",
-            f"# {MARK}: the folders{where} are alternatives of one another. What is the choice about?",
+            f"# The folders{where} are alternatives of one another; the first is taken unless one chooses.",
             "[[option]]",
             f"id = {_quoted(each.group)}",
             'pick = "one"',

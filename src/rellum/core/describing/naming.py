@@ -4,23 +4,13 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Final
 
-from rellum.core.archives.forms import ENDINGS
+from rellum.core.describing.name_parts import parts_of_name, stem_of
+from rellum.core.describing.own_words import OwnWords, as_id
 
-_ENDING_WORDS = sorted({word for ending in ENDINGS for word in ending.split(".") if word})
-_ENDINGS: Final = re.compile(rf"(\.({'|'.join(_ENDING_WORDS)}|pak|mod|\d{{3}}))+$", re.IGNORECASE)
-_VERSION: Final = re.compile(
-    r"(?:^|[ _\-.(\[]|(?<=[a-z]))v?(?P<version>\d+(?:[._]\d+)*(?:[ _.-]?(?:alpha|beta|rc|a|b)[ _.]?\d*)?)"
-    r"(?=$|[ _\-.)\]])",
-    re.IGNORECASE,
-)
-_NOISE: Final = frozenset(
-    ("file", "files", "final", "full", "hotfix", "main", "mod", "pack", "patch", "release",
-     "setup", "standalone", "update", "zip")
-)  # fmt: skip
 TOLD_IN: Final = re.compile(
     r"(^|/)(about|info|mod|modinfo|manifest|metadata|descriptor|package|read ?me|version)[^/]*"
     r"\.(ini|toml|json|txt|md|cfg|xml|ya?ml|info)$",
@@ -39,6 +29,7 @@ class Guess:
 
     value: str = ""
     source: str = ""
+    is_sure: bool = True
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -49,27 +40,40 @@ class Naming:
     name: Guess
     version: Guess
     is_patch: bool
+    own_id: str = ""
 
 
-def guess_naming(archive: str, wrapper: str, told: Mapping[str, str]) -> Naming:
+def guess_naming(
+    archive: str,
+    wrapper: str,
+    told: Mapping[str, str],
+    own: OwnWords | None = None,
+    game_versions: Collection[str] = (),
+) -> Naming:
     """Guess from the archive's name, the name of its one top folder (or nothing), and texts inside.
 
     ``told`` are the texts of files that tell of the archive, by path. What lies inside counts more
-    than a folder's name, and that more than the file's, which anybody can change.
+    than a folder's name, and that more than the file's, which anybody can change. ``own`` is what the
+    mod says about itself, which counts most.
     """
-    stem = _ENDINGS.sub("", archive)
+    stem = stem_of(archive)
+    of_file, of_folder = parts_of_name(stem, game_versions), parts_of_name(wrapper, game_versions)
+    in_name, in_folder = f"the name {archive}", f"the folder {wrapper}"
     version = _first(
+        Guess(value=own.version if own else "", source=own.file if own else ""),
         _told(told, "version"),
         _in_text(told),
-        Guess(value=_version_in(stem), source=f"the name {archive}"),
-        Guess(value=_version_in(wrapper), source=f"the folder {wrapper}"),
+        Guess(value=of_file.version, source=in_name, is_sure=of_file.is_sure),
+        Guess(value=of_folder.version, source=in_folder, is_sure=of_folder.is_sure),
     )
     mod_id = _first(
-        *(Guess(value=_as_id(each.value), source=each.source) for each in _told_all(told, "id")),
-        Guess(value=_as_id(_words(stem)), source=f"the name {archive}"),
-        Guess(value=_as_id(_words(wrapper)), source=f"the folder {wrapper}"),
+        Guess(value=own.id if own else "", source=own.file if own else ""),
+        *(Guess(value=as_id(each.value), source=each.source) for each in _told_all(told, "id")),
+        Guess(value=as_id(of_file.words), source=in_name),
+        Guess(value=as_id(of_folder.words), source=in_folder),
     )
     name = _first(
+        Guess(value=own.name if own else "", source=own.file if own else ""),
         _told(told, "name"),
         _told(told, "title"),
         Guess(value=mod_id.value.replace("-", " ").title(), source=mod_id.source),
@@ -80,6 +84,7 @@ def guess_naming(archive: str, wrapper: str, told: Mapping[str, str]) -> Naming:
         name=name,
         version=version,
         is_patch=bool({"patch", "update", "hotfix"} & set(words)),
+        own_id=own.said_id if own else "",
     )
 
 
@@ -135,21 +140,3 @@ def _in_text(told: Mapping[str, str]) -> Guess:
             if (found := _IN_TEXT.search(text))
         )
     )
-
-
-def _version_in(text: str) -> str:
-    found = [match["version"] for match in _VERSION.finditer(text)]
-    best = max(found, key=lambda each: (len(re.findall(r"\d+", each)), len(each)), default="")
-    return best.replace("_", ".").replace(" ", "")
-
-
-def _words(text: str) -> str:
-    """Return a name without its version and the words that say nothing, words apart."""
-    without = _VERSION.sub(" ", text)
-    apart = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", without)
-    words = [word for word in re.split(r"[^A-Za-z0-9]+", apart) if word]
-    return " ".join(word for word in words if word.lower() not in _NOISE)
-
-
-def _as_id(text: str) -> str:
-    return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:60]

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
+from rellum.core.catalog.open_lines import VALUE
 from rellum.core.globs import literal
 from rellum.core.values.paths import GAME, GAME_PREFIX, PlacePath
 
@@ -192,7 +193,7 @@ class _Finder:
         if not here:
             return False
         home = game.places.get("mods")
-        to = f"{home}/{self._mod_id or 'FILL-IN'}" if home else GAME
+        to = f"{home}/{self._mod_id or VALUE}" if home else GAME
         self._add(
             folder, to, relative, "nothing in the game is like it: a folder of its own", sure=False
         )

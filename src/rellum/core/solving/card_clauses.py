@@ -143,7 +143,7 @@ class Rules:
         by_game: dict[tuple[str, tuple[Trial, ...]], int] = defaultdict(int)
         by_editions: dict[tuple[str, ...], int] = defaultdict(int)
         by_expansion: dict[tuple[str, bool], int] = defaultdict(int)
-        withdrawn = prereleases = 0
+        withdrawn = prereleases = unfinished = 0
         for bit, release in variable.considered_releases():
             if release.game is not None:
                 by_game[release.game, self.book.working(release)] |= bit
@@ -155,6 +155,8 @@ class Rules:
                 by_expansion[name, False] |= bit
             if release.withdrawn and (mod.id, release.version) not in self._held:
                 withdrawn |= bit
+            if release.open_lines:
+                unfinished |= bit
             if release.version.is_prerelease and mod.id not in self._asked:
                 prereleases |= bit
         around = self.surroundings
@@ -174,6 +176,9 @@ class Rules:
         if withdrawn:
             cause = causes.Withdrawn(variable, withdrawn)
             self._add_unless(variable, withdrawn, None, cause)
+        if unfinished:
+            cause = causes.Unfinished(variable, unfinished)
+            self._add_unless(variable, unfinished, None, cause)
         if prereleases:
             cause = causes.Prerelease(variable, prereleases)
             self._add_unless(variable, prereleases, None, cause)

@@ -115,6 +115,11 @@ class Withdrawn(OfReleases):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class Unfinished(OfReleases):
+    """Their card has lines that a person must still decide."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Broke(Cause):
     """These releases broke together on a game version."""
 

@@ -126,6 +126,8 @@ def _blocked(release: Release, reason: Reason) -> str:
             return f"is for the edition {' or '.join(cause.editions)}"
         if isinstance(cause, causes.Withdrawn):
             return f"withdrawn: {release.withdrawn}"
+        if isinstance(cause, causes.Unfinished):
+            return f"not finished in its card: {release.first_open}"
         if isinstance(cause, causes.Prerelease):
             return "a pre-release; name one in a range to get it"
     for held in reason.causes:

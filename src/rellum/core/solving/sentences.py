@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from rellum.core.catalog.model import OptionChoice, Release
+from rellum.core.catalog.open_lines import MARK
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.problem import Statement, Want
@@ -174,6 +175,8 @@ def _what_they_say(cause: causes.OfReleases) -> Said:
         return f"goes only on {made.mod} {' or '.join(made.variants)}", made.key, None
     if isinstance(cause, causes.Prerelease):
         return "is a pre-release, taken only where a want or hold names one", ("version",), None
+    if isinstance(cause, causes.Unfinished):
+        return f"is not finished in its card: see '{MARK}' in {first.first_open}", (), None
     assert isinstance(cause, causes.Withdrawn)
     return f"was withdrawn: {first.withdrawn}", ("withdrawn",), None
 

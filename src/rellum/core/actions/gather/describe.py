@@ -1,19 +1,37 @@
-"""Draft a first card from an archive or a folder."""
+"""Draft cards from archives or folders: one to look at, or all into the catalog."""
 
 from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Literal
 
 from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
 from rellum.core.archives.open import open_archive
-from rellum.core.archives.parts import gather, part_of
+from rellum.core.archives.parts import Part, gather, part_of
+from rellum.core.catalog.model import Catalog, Mod
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
+from rellum.core.describing.card_files import CardFolder, Saved
 from rellum.core.describing.card_text import Described, DescribedFile
+from rellum.core.describing.game_words import words_of_game
 from rellum.core.describing.naming import TOLD_IN, guess_naming
+from rellum.core.describing.own_words import (
+    OwnWords,
+    as_id,
+    own_files,
+    own_words_in,
+    with_known_ids,
+    without_games_own,
+)
 from rellum.core.describing.shape import Game, guess_shape
+from rellum.core.errors import RellumError
+from rellum.core.layers.placing import inner_archives
+from rellum.core.pack.pack_file import PackFile
+from rellum.core.pack.session import Session
+from rellum.core.progress import Listener
 from rellum.core.shelf.folder_pack import pack_folder
 from rellum.core.shelf.intake import hashes_of
 from rellum.core.shelf.recognise import CardFiles
@@ -21,6 +39,26 @@ from rellum.core.values.ids import ModId
 
 _MOST_TEXTS = 12
 _TEXT_BYTES = 64 << 10
+_FEW = 0.3
+"""An archive with less than this share of the files of the release before it is a patch of that."""
+
+Outcome = Literal["new card", "release added", "known", "refused", "not an archive"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class EachOutcome:
+    """What became of one download. ``reason`` and ``hint`` tell why it was refused.
+
+    ``card`` is the file that has its release, ``marks`` the number of lines in it to be decided.
+    """
+
+    path: str
+    outcome: Outcome
+    release: str = ""
+    card: str = ""
+    marks: int = 0
+    reason: str = ""
+    hint: str = ""
 
 
 def describe(request: Request, paths: Sequence[str]) -> Described:
@@ -29,34 +67,180 @@ def describe(request: Request, paths: Sequence[str]) -> Described:
     Raises ArchiveFault, and what opening the pack and reading the catalog can raise.
     """
     with open_pack(request) as opened:
-        pack_file, catalog = opened.files.pack, opened.files.catalog
-        identity = opened.state.identity()
-        game = Game((entry.path for entry in opened.state.baseline_files()), catalog.sheet.places)
-    with tempfile.TemporaryDirectory(prefix="rellum-") as folder:
-        named = _with_names(paths, folder)
-        hashes = [hashes_of(path, frozenset({"sha256"})) for path, _ in named]
-        files = tuple(
-            DescribedFile(name=name, size=each.size, sha256=each.others["sha256"])
-            for (_, name), each in zip(named, hashes, strict=True)
+        describer = Describer(opened)
+    return describer.describe(paths, request.listen)
+
+
+def save(request: Request, paths: Sequence[str]) -> Saved:
+    """Describe an archive, and write it into the catalog: a new card, or a release of a card that is there.
+
+    Raises ArchiveFault, CannotSave, and what opening the pack and reading the catalog can raise.
+    """
+    with open_pack(request) as opened:
+        describer = Describer(opened)
+        described = describer.describe(paths, request.listen)
+        return CardFolder(describer.catalog).save(described, describer.members)
+
+
+def describe_each(request: Request, folders: Sequence[str]) -> Iterator[EachOutcome]:
+    """Describe all downloads in folders, and write each into the catalog; yield what became of each.
+
+    Releases of one mod go into one card, the oldest first. A bad download does not stop the others.
+    """
+    with open_pack(request) as opened:
+        describer = Describer(opened)
+        folder = CardFolder(describer.catalog)
+        drafts: list[tuple[str, Described, tuple[Member, ...]]] = []
+        for paths in downloads(folders):
+            try:
+                described = describer.describe(paths, request.listen)
+                _refuse_inner(paths[0], describer.members)
+            except (RellumError, OSError) as error:
+                yield _refused(paths[0], error)
+                continue
+            if described.known_as:
+                yield EachOutcome(path=paths[0], outcome="known", release=described.known_as)
+                continue
+            drafts.append((paths[0], described, describer.members))
+        for path, described, members in sorted(drafts, key=lambda each: each[1].order):
+            try:
+                saved = folder.save(described, members)
+            except RellumError as error:
+                yield _refused(path, error)
+                continue
+            yield EachOutcome(
+                path=path,
+                outcome="new card"
+                if saved.is_new
+                else "known"
+                if saved.was_there
+                else "release added",
+                release=f"{saved.mod} {saved.version}",
+                card=saved.file,
+                marks=saved.marks,
+            )
+
+
+def downloads(folders: Sequence[str]) -> Iterator[list[str]]:
+    """Yield the downloads in folders: archives, all parts of one together, and unpacked folders."""
+    for folder in folders:
+        if not os.path.isdir(folder):
+            yield [folder]
+            continue
+        sets: dict[str, list[tuple[Part, str]]] = {}
+        for name in sorted(os.listdir(folder)):
+            path = os.path.join(folder, name)
+            part = part_of(path) if os.path.isfile(path) else None
+            if part is not None:
+                sets.setdefault(part.key, []).append((part, path))
+            elif not name.startswith("."):
+                yield [path]
+        for parts in sets.values():
+            yield [path for _, path in sorted(parts, key=lambda each: each[0].number)]
+
+
+def _refused(path: str, error: Exception) -> EachOutcome:
+    if isinstance(error, RellumError):
+        return EachOutcome(path=path, outcome="refused", reason=error.summary, hint=error.hint)
+    return EachOutcome(path=path, outcome="refused", reason=str(error))
+
+
+def _refuse_inner(path: str, members: Sequence[Member]) -> None:
+    """Refuse an archive that holds nothing but archives. Raises ArchiveFault."""
+    names = [member.path for member in members]
+    inner = inner_archives(names)
+    if inner and all(inner_archives([name]) or _is_beside(name) for name in names):
+        raise ArchiveFault(
+            f"{path}: holds {inner}, and no files of a mod",
+            hint="Unpack it, then describe and take what is inside.",
         )
-        archive = open_archive([path for path, _ in named], paths[0], limits=pack_file.limits)
-        members = archive.check(request.listen)
-        told = _texts(archive, members, folder)
-    names = [str(member.path) for member in members]
-    top = {name.split("/")[0] for name in names if "/" in name}
-    naming = guess_naming(files[0].name, top.pop() if len(top) == 1 else "", told)
-    mod_id = naming.id.value
-    known = CardFiles(catalog).recognise(hashes[0])
-    return Described(
-        naming=naming,
-        shape=guess_shape(names, game, mod_id),
-        files=files,
-        members=len(members),
-        unpacked=sum(member.size for member in members),
-        game_version=str(identity.version),
-        has_card=ModId(mod_id) in catalog.mods,
-        known_as=known.release.name if known else "",
-    )
+
+
+def _is_beside(name: str) -> bool:
+    return name.lower().endswith((".txt", ".md", ".url", ".nfo", ".pdf", ".html"))
+
+
+class Describer:
+    """Describes archives for one pack. ``members`` are those of the archive that was described last."""
+
+    def __init__(self, opened: Session) -> None:
+        self.pack_file: PackFile = opened.files.pack
+        self.catalog: Catalog = opened.files.catalog
+        sheet = self.catalog.sheet
+        vanilla = [entry.path for entry in opened.state.baseline_files()]
+        self.game = Game(vanilla, sheet.places)
+        self.game_version = str(opened.state.identity().version)
+        self.known = CardFiles(self.catalog)
+        self.known_ids = {
+            as_id(mod.own_id): mod.id for mod in self.catalog.mods.values() if mod.own_id
+        }
+        self.own = words_of_game(sheet.self_descriptions, vanilla, opened.roots)
+        self.members: tuple[Member, ...] = ()
+
+    def describe(self, paths: Sequence[str], listen: Listener) -> Described:
+        """Describe one archive, all parts of one, or a folder. Raises ArchiveFault."""
+        with tempfile.TemporaryDirectory(prefix="rellum-") as folder:
+            named = _with_names(paths, folder)
+            hashes = [hashes_of(path, frozenset({"sha256"})) for path, _ in named]
+            files = tuple(
+                DescribedFile(name=name, size=each.size, sha256=each.others["sha256"])
+                for (_, name), each in zip(named, hashes, strict=True)
+            )
+            limits = self.pack_file.limits
+            archive = open_archive([path for path, _ in named], paths[0], limits=limits)
+            self.members = archive.check(listen)
+            own, told = self._words(archive, folder)
+        names = [str(member.path) for member in self.members]
+        top = {name.split("/")[0] for name in names if "/" in name}
+        versions = {version.text for version in self.catalog.sheet.known_versions}
+        naming = guess_naming(
+            files[0].name,
+            top.pop() if len(top) == 1 else "",
+            told,
+            own[0] if len(own) == 1 else None,
+            versions,
+        )
+        mod = self.catalog.mods.get(ModId(naming.id.value)) if naming.id.value else None
+        known = self.known.recognise(hashes[0])
+        return Described(
+            naming=naming,
+            shape=guess_shape(names, self.game, naming.id.value),
+            files=files,
+            members=len(self.members),
+            unpacked=sum(member.size for member in self.members),
+            game_version=self.game_version,
+            has_card=mod is not None,
+            known_as=known.release.name if known else "",
+            own=own,
+            patches=self._patched(mod, names) if mod else "",
+        )
+
+    def _words(self, archive: Archive, folder: str) -> tuple[tuple[OwnWords, ...], dict[str, str]]:
+        """Return what an archive's mods say about themselves, and the texts that tell of it."""
+        descriptions = self.catalog.sheet.self_descriptions
+        paths = [str(member.path) for member in self.members]
+        wanted = {path for each in descriptions for path in own_files(each, paths)[:40]}
+        texts = _texts_of(self.members)
+        contents = _contents(archive, self.members, wanted | set(texts), folder)
+        found = own_words_in(descriptions, paths, lambda path: contents.get(path, b""))
+        inner = {each.said_id for each in found}
+        brought = {*self.own, *(name for each in descriptions for name in each.own)}
+        own = tuple(
+            with_known_ids(without_games_own(each, brought - {each.id} | inner), self.known_ids)
+            for each in found
+        )
+        return own, {
+            path: contents[path].decode("utf-8-sig", "replace")
+            for path in texts
+            if path in contents
+        }
+
+    def _patched(self, mod: Mod, names: Sequence[str]) -> str:
+        """Return the version that an archive seems to go over: it has few of that release's files."""
+        newest = next((each for each in mod.releases if not each.patches and each.files), None)
+        unpacked = newest.files[0].unpacked if newest and len(newest.files) == 1 else None
+        size = sum(member.size for member in self.members)
+        return newest.version.text if newest and unpacked and size < _FEW * unpacked else ""
 
 
 def _with_names(paths: Sequence[str], folder: str) -> list[tuple[str, str]]:
@@ -84,12 +268,20 @@ def _with_names(paths: Sequence[str], folder: str) -> list[tuple[str, str]]:
     return [(path, os.path.basename(path)) for path in state.ordered]
 
 
-def _texts(archive: Archive, members: Sequence[Member], folder: str) -> dict[str, str]:
+def _texts_of(members: Sequence[Member]) -> list[str]:
     """Return the texts in which an archive describes itself, the shallowest first."""
     wanted = [
         member for member in members if member.size <= _TEXT_BYTES and TOLD_IN.search(member.path)
     ]
     wanted = sorted(wanted, key=lambda each: (each.path.count("/"), each.path))[:_MOST_TEXTS]
+    return [str(each.path) for each in wanted]
+
+
+def _contents(
+    archive: Archive, members: Sequence[Member], wanted: set[str], folder: str
+) -> dict[str, bytes]:
+    """Return the contents of some members, by path; of none that is larger than a description."""
+    chosen = [each for each in members if each.path in wanted and each.size <= 1 << 20]
     jobs = [
         Extraction(
             member=member.stored_as,
@@ -97,11 +289,11 @@ def _texts(archive: Archive, members: Sequence[Member], folder: str) -> dict[str
             target=os.path.join(folder, f"text-{number}"),
             mode=0o600,
         )
-        for number, member in enumerate(wanted)
+        for number, member in enumerate(chosen)
     ]
     archive.extract(jobs)
-    texts = {}
-    for job in jobs:
-        with open(job.target, encoding="utf-8-sig", errors="replace") as file:
-            texts[str(job.member)] = file.read()
-    return texts
+    found = {}
+    for member, job in zip(chosen, jobs, strict=True):
+        with open(job.target, "rb") as file:
+            found[str(member.path)] = file.read()
+    return found

@@ -6,7 +6,7 @@ import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from rellum.core.catalog.cross_checks import of_trial, vet
+from rellum.core.catalog.cross_checks import notes, of_trial, unfinished, vet
 from rellum.core.catalog.load import load_sheets_noting, read_catalog
 from rellum.core.catalog.tables import fault_lines
 from rellum.core.change.request import Request
@@ -19,13 +19,14 @@ from rellum.core.values.ids import SheetId
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class VetResult:
-    """What was looked at, and every fault as one line, ``file:line: …``."""
+    """What was looked at, and every fault as one line, ``file:line: …``; ``notes`` are no mistakes."""
 
     folders: tuple[str, ...]
     cards: int
     releases: int
     trials: int
     faults: tuple[str, ...]
+    notes: tuple[str, ...] = ()
 
 
 def vet_catalog(request: Request, named: Sequence[str] = (), sheet: str = "") -> VetResult:
@@ -40,6 +41,7 @@ def vet_catalog(request: Request, named: Sequence[str] = (), sheet: str = "") ->
     sheets = load_sheets_noting(folders, faults)
     wanted = SheetId(sheet) if sheet else pack.sheet if pack else None
     cards = releases = trials = 0
+    said: list[str] = []
     for sheet_id in [wanted] if wanted else sheets:
         noted: list[str] = []
         catalog = read_catalog(folders, sheet_id, noted)
@@ -49,6 +51,8 @@ def vet_catalog(request: Request, named: Sequence[str] = (), sheet: str = "") ->
         own = read_pack_trials(home) if pack and not named else ()
         between = vet(catalog) + [f for trial in own for f in of_trial(catalog, trial)]
         faults += fault_lines(sorted(between, key=lambda fault: fault.source.file))
+        faults += unfinished(catalog)
+        said += fault_lines(sorted(notes(catalog), key=lambda fault: fault.source.file))
         cards = max(cards, len(catalog.mods))
         releases = max(releases, sum(len(mod.releases) for mod in catalog.mods.values()))
         trials = max(trials, len(catalog.trials) + len(own))
@@ -58,4 +62,5 @@ def vet_catalog(request: Request, named: Sequence[str] = (), sheet: str = "") ->
         releases=releases,
         trials=trials,
         faults=tuple(dict.fromkeys(faults)),
+        notes=tuple(dict.fromkeys(said)),
     )

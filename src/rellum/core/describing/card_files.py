@@ -1,0 +1,177 @@
+"""Writing drafts into a catalog's folder of cards: new cards, and releases of cards that are there."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from rellum.core.archives.model import Member
+from rellum.core.catalog.cards import find_ordering, read_card
+from rellum.core.catalog.model import Catalog, Mod
+from rellum.core.catalog.open_lines import open_lines
+from rellum.core.catalog.tables import Fault, parse_toml
+from rellum.core.catalog.toml_lines import forget_lines, line_of
+from rellum.core.describing.card_growth import last_header, with_mark, with_release
+from rellum.core.describing.card_text import Described, card_text
+from rellum.core.durable import write_durably
+from rellum.core.errors import UserError
+from rellum.core.hashing import Digest
+from rellum.core.layers.placing import place_archives
+from rellum.core.layers.wrappers import PlacingFault
+from rellum.core.shelf.index import ShelfEntry
+from rellum.core.values.paths import shown_file
+from rellum.core.versions.version import VersionSyntaxError
+
+
+class CannotSave(UserError):
+    """A draft cannot be written into the catalog."""
+
+    code = "cannot-save"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Saved:
+    """A release that a card has now. ``marks`` are its lines that a person must still decide.
+
+    ``is_new``: the card is new; ``was_there``: it had the release already.
+    """
+
+    mod: str
+    version: str
+    file: str
+    marks: int
+    is_new: bool
+    was_there: bool = False
+
+
+class CardFolder:
+    """The folder of cards that drafts are written to: that of the first catalog."""
+
+    def __init__(self, catalog: Catalog) -> None:
+        self.catalog = catalog
+        self.folder = os.path.join(catalog.folders[0], "cards")
+
+    def save(self, described: Described, members: Sequence[Member]) -> Saved:
+        """Write a draft. Raises CannotSave, OSError."""
+        mod_id = described.naming.id.value
+        if not mod_id:
+            raise CannotSave(
+                f"{described.files[0].name}: neither its name nor its content tells an id",
+                hint="Describe it alone with --to CARD.toml, and fill in the id.",
+            )
+        file = self._file_of(mod_id)
+        if not os.path.exists(file):
+            text = card_text(described)
+            self._write(file, text)
+            return self._saved(described, file, text, is_new=True)
+        return self._add(file, described, members)
+
+    def _file_of(self, mod_id: str) -> str:
+        """Return the file of a mod's card: where it is, else where it would be."""
+        known = self.catalog.mods.get(mod_id)  # type: ignore[call-overload]
+        return known.source.file if known else os.path.join(self.folder, f"{mod_id}.toml")
+
+    def _add(self, file: str, described: Described, members: Sequence[Member]) -> Saved:
+        """Add a release to a card that is there; a version that it has already is left as it is."""
+        with open(file, encoding="utf-8", newline="") as stream:
+            before = stream.read()
+        mod = self._read(file)
+        version = described.naming.version.value
+        hashes = {each.sha256 for each in described.files}
+        for release in mod.releases:
+            if hashes & {each.sha256 for each in release.all_files}:
+                return self._saved(described, file, before, was_there=True)
+            if version and release.version.text == version:
+                raise CannotSave(
+                    f"{described.files[0].name}: {shown_file(file)} has {mod.id} {version} already, with "
+                    "another file",
+                    hint="If it is a build or another part of that release, add it to the card by hand.",
+                )
+        line = line_of(mod.releases[0].source) if mod.releases else 0
+        text = with_release(before, described, line)
+        if fault := self._fault_of_shape(text, file, described, members):
+            text = with_mark(text, last_header(text), fault)
+        self._write(file, text)
+        return self._saved(described, file, text)
+
+    def _read(self, file: str) -> Mod:
+        """Read a card. Raises CannotSave where it has mistakes."""
+        forget_lines()
+        table, syntax = parse_toml(file)
+        faults: list[Fault] = []
+        mod = None
+        if table is not None:
+            mod = self._parsed(table, file, faults)
+        if mod is None:
+            details = (syntax,) if syntax else tuple(map(str, faults))
+            raise CannotSave(
+                f"{shown_file(file)} has mistakes, so nothing is added to it",
+                details=details,
+                hint="Correct them ('rellum vet'), then try again.",
+            )
+        return mod
+
+    def _parsed(self, table: dict[str, object], file: str, faults: list[Fault]) -> Mod | None:
+        mod_id, ordering = find_ordering(table)
+        orderings: Mapping[str, object] = {**self.catalog.orderings, mod_id: ordering}
+        return read_card(table, file, self.catalog.sheet.places, orderings, faults)  # type: ignore[arg-type]
+
+    def _fault_of_shape(
+        self, text: str, file: str, described: Described, members: Sequence[Member]
+    ) -> str:
+        """Say which carried rule takes nothing from the new archive; an empty text where all do."""
+        import tomli
+
+        try:
+            mod = self._parsed(tomli.loads(text), file, [])
+        except (ValueError, VersionSyntaxError):
+            mod = None
+        version = described.naming.version.value
+        release = (
+            next((each for each in mod.releases if each.version.text == version), None)
+            if mod
+            else None
+        )
+        entry = ShelfEntry(
+            digest=Digest(""), size=0, sha256=None, name=described.files[0].name
+        )  # only its name is told
+        for rule in release.places if release else ():
+            if rule.takes_members:
+                try:
+                    place_archives([rule], [(entry, members)], rule_options(rule.options))
+                except PlacingFault as fault:
+                    return f"carried over from the release before it, and does not fit: {fault.summary}"
+        return ""
+
+    def _write(self, file: str, text: str) -> None:
+        os.makedirs(os.path.dirname(file), exist_ok=True)
+        write_durably(file, text.encode("utf-8"))
+        forget_lines()
+
+    def _saved(
+        self,
+        described: Described,
+        file: str,
+        text: str,
+        *,
+        is_new: bool = False,
+        was_there: bool = False,
+    ) -> Saved:
+        start = last_header(text)
+        marks = open_lines(text)
+        return Saved(
+            mod=described.naming.id.value,
+            version=described.naming.version.value or "(version unknown)",
+            file=file,
+            marks=len(marks if is_new else [each for each in marks if each >= start]),
+            is_new=is_new,
+            was_there=was_there,
+        )
+
+
+def rule_options(
+    chosen: Sequence[tuple[str, Sequence[str]]],
+) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    """Return the options under which a rule applies: just those that it names."""
+    return tuple((group, tuple(choices)[:1]) for group, choices in chosen)

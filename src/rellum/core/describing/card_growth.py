@@ -1,0 +1,123 @@
+"""Adding a release to a card that is there: as text, so that comments and order stay.
+
+What the newest release says of places, settings, needs and the rest is carried over; its files, its version
+and what the new archive says about itself are the new one's.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from rellum.core.catalog.open_lines import MARK
+from rellum.core.describing.card_text import (
+    Described,
+    file_lines,
+    own_lines,
+    plain_lines,
+    release_lines,
+    version_line,
+)
+
+_HEADER = re.compile(r"^\s*(\[\[?)\s*([A-Za-z0-9_.\"-]+)\s*\]\]?")
+_OWN_KEYS = ("game", "needs", "clashes", "load", "offers", "needs-one-of")
+_NOT_CARRIED = ("version", "withdrawn", "patches")
+
+
+@dataclass(frozen=True, slots=True)
+class _Block:
+    """The lines of a card from one table's header to the next. ``name`` is the table's."""
+
+    name: str
+    lines: tuple[str, ...]
+
+
+def with_release(text: str, described: Described, like_line: int) -> str:
+    """Return a card's text with a release more, at its end.
+
+    ``like_line`` is the line (from 1) of the header of the release that it carries over; 0: none.
+    """
+    block = _release_at(text.splitlines(), like_line) if like_line else ()
+    lines = _carried(block, described) if block else release_lines(described)
+    return f"{text.rstrip()}\n\n{plain_lines(lines)}"
+
+
+def with_mark(text: str, header_line: int, words: str) -> str:
+    """Return a card's text with a line under a header that a person must look at."""
+    lines = text.splitlines(keepends=True)
+    lines.insert(header_line, plain_lines([f"# {MARK}: {words}"]))
+    return "".join(lines)
+
+
+def last_header(text: str) -> int:
+    """Return the line (from 1) of the header of the last release of a card."""
+    found = [
+        number
+        for number, line in enumerate(text.splitlines(), 1)
+        if (match := _HEADER.match(line)) and match[2] == "release"
+    ]
+    return found[-1] if found else 0
+
+
+def _release_at(lines: Sequence[str], line: int) -> tuple[_Block, ...]:
+    """Return the blocks of the release whose header stands on a line."""
+    blocks: list[_Block] = []
+    inside: list[str] = []
+    name = ""
+    for text in lines[line - 1 :]:
+        match = _HEADER.match(text)
+        if match:
+            if inside:
+                blocks.append(_Block(name, tuple(inside)))
+                inside = []
+            name = match[2]
+            if blocks and not name.startswith("release."):
+                break
+        inside.append(text)
+    else:
+        blocks.append(_Block(name, tuple(inside)))
+    return tuple(blocks)
+
+
+def _carried(blocks: Sequence[_Block], described: Described) -> list[str]:
+    """Return the lines of a new release like an old one."""
+    head, *others = blocks
+    lines = ["[[release]]", version_line(described.naming.version)]
+    dropped = _NOT_CARRIED + (_OWN_KEYS if described.own else ())
+    lines += own_lines(described) if described.own else []
+    lines += _without_keys(head.lines[1:], dropped)
+    if described.patches:
+        lines.insert(2, f'patches = "{described.patches}"   # {MARK}: it has only few of its files')
+    while lines and not lines[-1].strip():
+        lines.pop()
+    for file in described.files:
+        lines += ["", *file_lines(file, described)]
+    for block in others:
+        if not block.name.startswith(("release.file", "release.full", "release.build")):
+            lines += ["", *_trimmed(block.lines)]
+    return lines
+
+
+def _trimmed(lines: Sequence[str]) -> list[str]:
+    """Return a block without the blanks and comments at its end, which belong to what follows."""
+    kept = list(lines)
+    while kept and (not kept[-1].strip() or kept[-1].lstrip().startswith("#")):
+        kept.pop()
+    return kept
+
+
+def _without_keys(lines: Sequence[str], keys: Sequence[str]) -> list[str]:
+    """Return the lines of a table without some keys, with all the lines that their values take."""
+    found: list[str] = []
+    depth = 0
+    skips = False
+    for line in lines:
+        key = re.match(r"\s*([A-Za-z0-9_-]+)\s*=", line)
+        if depth == 0:
+            skips = bool(key and key[1] in keys) or MARK in line
+        plain = re.sub(r'"(?:[^"\\]|\\.)*"|\'[^\']*\'|#.*', "", line)
+        depth = max(0, depth + len(re.findall(r"[\[{]", plain)) - len(re.findall(r"[\]}]", plain)))
+        if not skips:
+            found.append(line)
+    return found

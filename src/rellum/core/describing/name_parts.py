@@ -1,0 +1,119 @@
+"""Id and version in the name of a file: which digits are the version, and what is left of the name."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterable
+from typing import Final, NamedTuple
+
+from rellum.core.archives.forms import ENDINGS
+
+_ENDING_WORDS = sorted({word for ending in ENDINGS for word in ending.split(".") if word})
+_ARCHIVE: Final = rf"(?:{'|'.join(_ENDING_WORDS)})"
+_ENDINGS: Final = re.compile(
+    rf"(?:\.(?:{_ARCHIVE}|pak|mod|exe))+(?:\.\d{{3}})?$|\.z\d\d$", re.IGNORECASE
+)
+_SYSTEM: Final = r"(?:win|windows|linux|mac|macos|osx)[ _-]?(?:32|64|\d\d)?(?:[ _-]?bit)?"
+_MACHINE: Final = (
+    r"x86[_-]64|x86|x64|amd64|arm64|aarch64|i[3-6]86|(?:32|64)[ _-]?bit|noarch|py[23]?-none-any"
+)
+_SCREEN: Final = r"[248]k|(?:1080|720|2160)p|dx(?:9|1[0-2])|gl[2-4]"
+_PLATFORM: Final = re.compile(
+    rf"(?<![A-Za-z0-9])(?:{_SYSTEM}|{_MACHINE}|{_SCREEN})(?![A-Za-z0-9])", re.IGNORECASE
+)
+_DATE: Final = r"(?:19|20)\d\d[-_.](?:0[1-9]|1[0-2])[-_.](?:0[1-9]|[12]\d|3[01])"
+_WORD: Final = r"(?:alpha|beta|rc|pre|preview|dev|test|hotfix|fix)"
+_PRE: Final = rf"(?:[ _.-]?{_WORD}[ _.-]?\d*|[ab]\d+|[a-z](?![A-Za-z]))"
+_DASHES: Final = r"\d{1,3}(?:-\d{1,3}){2,3}(?![._]?\d)"
+_CANDIDATE: Final = re.compile(
+    rf"(?P<marker>(?:(?<![A-Za-z])(?:version|ver|v|rev|r|build|b)|(?<=[a-z])[V])[ _.-]?)?"
+    rf"(?P<text>{_DATE}|{_DASHES}|\d+(?:[._]\d+)*(?:-\d+(?:[._]\d+)+)?{_PRE}?)(?![A-Za-z0-9])",
+    re.IGNORECASE,
+)
+_NOISE: Final = frozenset(
+    ("file", "files", "final", "for", "full", "hotfix", "latest", "main", "mod", "pack", "patch", "release",
+     "setup", "standalone", "update", "zip", "installer", "portable", "stable", "version")
+)  # fmt: skip
+_YEAR: Final = re.compile(r"(?:19|20)\d\d\Z")
+_CLOSE: Final = 2
+"""Two candidates whose points differ by less are both possible."""
+
+
+class NameParts(NamedTuple):
+    """What a name says: the version (empty: none), whether that is certain, and the words without it.
+
+    ``game`` is a version of the game that stands in the name.
+    """
+
+    version: str
+    is_sure: bool
+    words: str
+    game: str = ""
+
+
+class _Candidate(NamedTuple):
+    points: int
+    text: str
+    begin: int
+    end: int
+
+
+def stem_of(name: str) -> str:
+    """Return a file's name without the endings of archives; ``.001`` counts only after one of them."""
+    return _ENDINGS.sub("", name)
+
+
+def parts_of_name(stem: str, game_versions: Collection[str] = ()) -> NameParts:
+    """Return what the name of an archive or a folder says. ``game_versions`` are not the mod's own."""
+    first_word = len(re.match(r"[^ _.\-()\[\]]*", stem)[0])  # type: ignore[index]
+    masked = _PLATFORM.sub(
+        lambda found: found[0] if found.start() < first_word else "~" * len(found[0]), stem
+    )
+    found = [_candidate(match, masked) for match in _CANDIDATE.finditer(masked)]
+    games = [each for each in found if _plain(each.text) in game_versions]
+    own = [each for each in found if each not in games] or found
+    best = max(own, key=lambda each: (each.points, each.begin), default=None)
+    if best is None or (best.points < 0 and best.begin == 0):
+        return NameParts("", False, _words(masked, ()))
+    second = max((each.points for each in own if each is not best), default=-99)
+    spans = [best, *(each for each in games if each is not best)]
+    game = next((_plain(each.text) for each in games if each is not best), "")
+    is_sure = best.points > 0 and best.points - second >= _CLOSE
+    return NameParts(_plain(best.text), is_sure, _words(masked, spans), game)
+
+
+def _candidate(match: re.Match[str], stem: str) -> _Candidate:
+    text = match["text"]
+    points = 3 if match["marker"] else 0
+    if re.fullmatch(_DATE, text):
+        points += 4
+    else:
+        groups = len(re.findall(r"\d+", text))
+        points += (2 if "." in text else 0) + groups - 1
+        points += 1 if re.search(r"[A-Za-z]", text) and groups > 1 else 0
+        points -= 1 if _YEAR.match(text) else 0
+    begin = match.start()
+    if begin and stem[begin - 1].isalnum():
+        points -= 2  # a digit glued to a word is rather a part of that
+    if begin and not match["marker"] and points == 0:
+        points = 1 if stem[begin - 1] in " _-." else 0  # a plain number at the end of a name
+    return _Candidate(points, text, begin, match.end())
+
+
+def _plain(text: str) -> str:
+    if re.fullmatch(_DATE, text):
+        return re.sub(r"[_.]", "-", text)
+    if re.fullmatch(_DASHES, text):
+        return text.replace("-", ".")
+    return re.sub(r"_(?=\d)", ".", text).replace(" ", "").replace("_", "-")
+
+
+def _words(stem: str, spans: Iterable[_Candidate]) -> str:
+    """Return a name without the version and the words that say nothing, words apart."""
+    without = stem
+    for each in sorted(spans, key=lambda one: -one.begin):
+        without = f"{without[: each.begin]} {without[each.end :]}"
+    apart = re.sub(r"(?<=[a-z])(?=[A-Z])", " ", without.replace("~", " "))
+    words = [word for word in re.split(r"[^A-Za-z0-9]+", apart) if word]
+    kept = [word for word in words if word.lower() not in _NOISE]
+    return " ".join(kept or words)
