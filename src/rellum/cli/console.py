@@ -276,6 +276,16 @@ def confirm(question: str, *, yes: bool, what: str = "this changes the game fold
     return answer in ("y", "yes")
 
 
+def ask(question: str, default: str = "") -> str:
+    """Let the user type an answer on the terminal; ``default`` where nothing is typed or nobody is there."""
+    if not sys.stdin.isatty():
+        return default
+    sys.stdout.flush()
+    shown = f" [{harmless(default)}]" if default else ""
+    print(f"{harmless(question)}{shown} ", end="", file=sys.stderr, flush=True)
+    return sys.stdin.readline().strip() or default
+
+
 def choose(question: str, choices: Sequence[str]) -> str | None:
     """Let the user choose one on the terminal, by number or name; None where nobody is there."""
     if not sys.stdin.isatty():

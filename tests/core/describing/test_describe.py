@@ -113,6 +113,15 @@ class DescribeTest(WorldTest):
         self.assertEqual((card["mod"]["id"], card["mod"]["name"]), ("tides", "The Tides"))
         write_tree(self.world.path("catalog", "cards"), {"tides.toml": text.encode()})
         vetted = self.world.run("vet")
+        line = next(n for n, each in enumerate(text.splitlines(), 1) if "FILL IN:" in each)
+        self.assertIn(f"tides.toml:{line}: FILL IN", vetted.stdout)
+        refused = self.world.run("take", "../in/TidalMod-2.5.zip")
+        self.assertIn(
+            f"not finished in its card: ../catalog/cards/tides.toml:{line}", refused.stderr
+        )
+        text = text.replace("FILL IN: ", "")
+        write_tree(self.world.path("catalog", "cards"), {"tides.toml": text.encode()})
+        vetted = self.world.run("vet")
         self.assertEqual((vetted.returncode, vetted.stderr), (0, ""), vetted.stdout)
         self.world.run("take", "../in/TidalMod-2.5.zip")
         self.world.want("tides")

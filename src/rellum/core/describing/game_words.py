@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from rellum.core.catalog.self_descriptions import SelfDescription
 from rellum.core.describing.own_files import MOST_BYTES
@@ -23,11 +23,14 @@ def words_of_game(
         fits = path_test(f"**/{description.file}")
         paths = [path for path in vanilla if fits(path) and path.startswith(GAME_PREFIX)]
         for path in paths[:MOST_FILES]:
-            words = own_words_in(
-                [description], [path.removeprefix(GAME_PREFIX)], lambda _, at=path: _read(at, roots)
-            )
+            content = _read(path, roots)
+            words = own_words_in([description], [path.removeprefix(GAME_PREFIX)], _always(content))
             found |= {each.said_id for each in words}
     return frozenset(found)
+
+
+def _always(content: bytes) -> Callable[[str], bytes]:
+    return lambda _: content
 
 
 def _read(path: PlacePath, roots: Roots) -> bytes:

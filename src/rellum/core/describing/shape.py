@@ -7,7 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import Final, NamedTuple
 
 from rellum.core.catalog.open_lines import VALUE
 from rellum.core.globs import literal
@@ -50,6 +50,20 @@ class Alternatives:
     group: str
     above: str
     names: tuple[str, ...]
+
+
+class Home(NamedTuple):
+    """The folder of its own that a mod gets, and why that is certain; all is empty where nothing tells.
+
+    ``at`` is where the archive has it, with a slash; None: it is not told.
+    """
+
+    folder: str = ""
+    reason: str = ""
+    at: str | None = None
+
+
+NO_HOME = Home()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -112,14 +126,19 @@ class Game:
         return [path for path in found if path]
 
 
-def guess_shape(paths: Sequence[str], game: Game, mod_id: str) -> Shape:
-    """Guess what of an archive goes where."""
+def guess_shape(paths: Sequence[str], game: Game, mod_id: str, home: Home = NO_HOME) -> Shape:
+    """Guess what of an archive goes where. ``home`` is what is known of a folder of its own."""
     left_out = tuple(path for path in paths if _BESIDE.search(path) and path.count("/") <= 1)
     apart = frozenset(left_out)
     files = [path for path in paths if path not in apart]
     wrapper = _wrapper(files, game)
     inside = [path[len(wrapper) :] for path in files]
-    finder = _Finder(game, mod_id)
+    finder = _Finder(game, mod_id, home)
+    if home.at is not None and home.at.startswith(wrapper):
+        finder.home_at(home.at[len(wrapper) :])
+    elif home.at is not None and wrapper.startswith(home.at):
+        wrapper, inside = home.at, [path[len(home.at) :] for path in files]
+        finder.home_at("")
     finder.look("", inside)
     return Shape(
         wrapper=wrapper,
@@ -147,12 +166,18 @@ def _wrapper(files: Sequence[str], game: Game) -> str:
 class _Finder:
     """Goes through the folders from the top, and stops where a folder's files belong together."""
 
-    def __init__(self, game: Game, mod_id: str) -> None:
+    def __init__(self, game: Game, mod_id: str, home: Home) -> None:
         self._game = game
         self._mod_id = mod_id
+        self._home = home
+        self._home_at: str | None = None
         self.rules: list[Rule] = []
         self.alternatives: list[Alternatives] = []
         self._choice: Choice | None = None
+
+    def home_at(self, folder: str) -> None:
+        """Note which folder of the archive is the mod's own."""
+        self._home_at = folder
 
     def look(self, folder: str, files: Sequence[str]) -> None:
         """Find rules for the files below a folder, both relative to the wrapper."""
@@ -177,6 +202,9 @@ class _Finder:
     ) -> bool:
         """Add a rule for a whole folder, if it belongs together; say whether it does."""
         game = self._game
+        if self._home_at is not None and folder == self._home_at:
+            self._add_home(folder, relative)
+            return True
         if children and not here and all(name.casefold() in game.top_folders for name in children):
             names = ", ".join(sorted(children))
             self._add(folder, GAME, relative, f"its folders are the game's: {names}", sure=True)
@@ -192,12 +220,15 @@ class _Finder:
             return True
         if not here:
             return False
-        home = game.places.get("mods")
-        to = f"{home}/{self._mod_id or VALUE}" if home else GAME
-        self._add(
-            folder, to, relative, "nothing in the game is like it: a folder of its own", sure=False
-        )
+        self._add_home(folder, relative)
         return True
+
+    def _add_home(self, folder: str, relative: Sequence[str]) -> None:
+        """Lay a folder as the mod's own, below the place of mods."""
+        place, home = self._game.places.get("mods"), self._home
+        to = f"{place}/{home.folder or self._mod_id or VALUE}" if place else GAME
+        reason = home.reason or "nothing in the game is like it: a folder of its own"
+        self._add(folder, to, relative, reason, sure=bool(place and home.reason))
 
     def _choose(self, folder: str, alike: Sequence[str], files: Sequence[str]) -> None:
         """Make an option of alternatives, with rules for each of them."""

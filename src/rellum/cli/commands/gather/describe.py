@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -11,43 +11,55 @@ from rellum.cli import console, options
 from rellum.cli.request import request_of
 from rellum.cli.views import describe as view
 
-if TYPE_CHECKING:
-    pass
-
 
 def describe(
     archives: Annotated[
         list[str],
-        typer.Argument(metavar="FILE...", help="An archive, all parts of one, or a folder."),
+        typer.Argument(
+            metavar="FILE...",
+            help="An archive, all parts of one, or a folder; with --each, folders.",
+        ),
     ],
     to: Annotated[
         str, typer.Option("--to", metavar="CARD.toml", help="Write the card to a new file.")
     ] = "",
+    save: Annotated[
+        bool, typer.Option("--save", help="Write it into the catalog: a card, or a release of one.")
+    ] = False,
+    each: Annotated[
+        bool, typer.Option("--each", help="Do that for every download in these folders.")
+    ] = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
     """Draft a card for an archive; lines that you must fill in are marked.
 
-    Id and version are read from names and from what lies inside; where its files belong, by the game's
-    places and vanilla files.
+    Id, version and needs come from what the mod says about itself, if the game sheet says where, else from
+    names; where its files belong, from the game's places and vanilla files. A release of a mod that has a
+    card gets what the release before it has: places, settings, needs.
     """
-    from rellum.core.actions.gather.describe import describe as action
+    from rellum.core.actions.gather import describe as actions
     from rellum.core.describing.card_text import card_text
 
+    if sum((bool(to), save, each)) > 1:
+        raise console.BadCall("choose one of --to, --save and --each")
     if to and os.path.exists(to):
-        raise console.BadCall(f"{to} is there already", hint="Name a new file.")
+        raise console.BadCall(f"{to} is there already", hint="Name a new file, or use --save.")
     with console.progress() as listen:
-        described = action(request_of(pack, listen=listen), archives)
-    text = card_text(described)
-    if to:
-        with open(to, "x", encoding="utf-8", newline="\n") as file:
-            file.write(text)
-    if as_json:
-        console.say_json(view.document(described, text))
-    elif to:
-        marks = text.count("FILL IN")
-        console.say(
-            f"{to} is written; {console.count_text(marks, 'line')} to fill in or to look at."
-        )
+        request = request_of(pack, listen=listen)
+        if each:
+            outcomes = list(actions.describe_each(request, archives, view.ask_version))
+        elif save:
+            saved = actions.save(request, archives)
+        else:
+            described = actions.describe(request, archives)
+    if each:
+        view.show_each(outcomes, archives, as_json=as_json)
+    elif save:
+        view.show_saved(saved, as_json=as_json)
     else:
-        console.say(text.rstrip("\n"))
+        text = card_text(described)
+        if to:
+            with open(to, "x", encoding="utf-8", newline="\n") as file:
+                file.write(text)
+        view.show(described, text, to, as_json=as_json)

@@ -37,11 +37,14 @@ def vet(
                 "releases": result.releases,
                 "trials": result.trials,
                 "faults": list(result.faults),
+                "notes": list(result.notes),
             }
         )
     else:
         for fault in result.faults:
             console.say(fault)
+        for note in result.notes:
+            console.say(f"note: {note}")
         seen = ", ".join(
             (
                 console.count_text(result.cards, "card"),

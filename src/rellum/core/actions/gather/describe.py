@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
@@ -17,7 +17,7 @@ from rellum.core.change.request import Request
 from rellum.core.describing.card_files import CardFolder, Saved
 from rellum.core.describing.card_text import Described, DescribedFile
 from rellum.core.describing.game_words import words_of_game
-from rellum.core.describing.naming import TOLD_IN, guess_naming
+from rellum.core.describing.naming import TOLD_IN, Guess, guess_naming
 from rellum.core.describing.own_words import (
     OwnWords,
     as_id,
@@ -26,7 +26,7 @@ from rellum.core.describing.own_words import (
     with_known_ids,
     without_games_own,
 )
-from rellum.core.describing.shape import Game, guess_shape
+from rellum.core.describing.shape import NO_HOME, Game, Home, guess_shape
 from rellum.core.errors import RellumError
 from rellum.core.layers.placing import inner_archives
 from rellum.core.pack.pack_file import PackFile
@@ -36,9 +36,13 @@ from rellum.core.shelf.folder_pack import pack_folder
 from rellum.core.shelf.intake import hashes_of
 from rellum.core.shelf.recognise import CardFiles
 from rellum.core.values.ids import ModId
+from rellum.core.values.paths import PlacePath, file_of, parents
 
 _MOST_TEXTS = 12
 _TEXT_BYTES = 64 << 10
+_ANSWERED = 2
+"""After so many mods that lie in folders of their own, the next one is taken to do so, too."""
+
 _FEW = 0.3
 """An archive with less than this share of the files of the release before it is a patch of that."""
 
@@ -82,7 +86,18 @@ def save(request: Request, paths: Sequence[str]) -> Saved:
         return CardFolder(describer.catalog).save(described, describer.members)
 
 
-def describe_each(request: Request, folders: Sequence[str]) -> Iterator[EachOutcome]:
+Ask = Callable[[str], str]
+"""Asks for the version of a download that tells none; an empty text where nobody knows."""
+
+
+def nobody_knows(_: str) -> str:
+    """Answer that the version is not known."""
+    return ""
+
+
+def describe_each(
+    request: Request, folders: Sequence[str], ask: Ask = nobody_knows
+) -> Iterator[EachOutcome]:
     """Describe all downloads in folders, and write each into the catalog; yield what became of each.
 
     Releases of one mod go into one card, the oldest first. A bad download does not stop the others.
@@ -101,7 +116,12 @@ def describe_each(request: Request, folders: Sequence[str]) -> Iterator[EachOutc
             if described.known_as:
                 yield EachOutcome(path=paths[0], outcome="known", release=described.known_as)
                 continue
+            if not described.naming.version.value and (said := ask(paths[0])):
+                version = Guess(value=said, source="your answer")
+                described = replace(described, naming=replace(described.naming, version=version))
             drafts.append((paths[0], described, describer.members))
+            describer.homes += bool(described.own)
+        drafts = [(path, describer.again(each, members), members) for path, each, members in drafts]
         for path, described, members in sorted(drafts, key=lambda each: each[1].order):
             try:
                 saved = folder.save(described, members)
@@ -175,6 +195,9 @@ class Describer:
             as_id(mod.own_id): mod.id for mod in self.catalog.mods.values() if mod.own_id
         }
         self.own = words_of_game(sheet.self_descriptions, vanilla, opened.roots)
+        place = sheet.places.get("mods")
+        self.lays_in_mods = place is not None
+        self.homes = _in_own_folders(self.catalog, place) if place else 0
         self.members: tuple[Member, ...] = ()
 
     def describe(self, paths: Sequence[str], listen: Listener) -> Described:
@@ -204,7 +227,7 @@ class Describer:
         known = self.known.recognise(hashes[0])
         return Described(
             naming=naming,
-            shape=guess_shape(names, self.game, naming.id.value),
+            shape=guess_shape(names, self.game, naming.id.value, self._home(own)),
             files=files,
             members=len(self.members),
             unpacked=sum(member.size for member in self.members),
@@ -214,6 +237,14 @@ class Describer:
             own=own,
             patches=self._patched(mod, names) if mod else "",
         )
+
+    def again(self, described: Described, members: Sequence[Member]) -> Described:
+        """Return a draft with what other downloads told since about where mods belong."""
+        if all(rule.is_sure for rule in described.shape.rules):
+            return described
+        names = [str(member.path) for member in members]
+        shape = guess_shape(names, self.game, described.naming.id.value, self._home(described.own))
+        return replace(described, shape=shape)
 
     def _words(self, archive: Archive, folder: str) -> tuple[tuple[OwnWords, ...], dict[str, str]]:
         """Return what an archive's mods say about themselves, and the texts that tell of it."""
@@ -235,12 +266,31 @@ class Describer:
             if path in contents
         }
 
+    def _home(self, own: Sequence[OwnWords]) -> Home:
+        """Return what is known of the folder of its own that a mod gets."""
+        if len(own) == 1 and self.lays_in_mods:
+            folder = own[0].folder.rstrip("/").rpartition("/")[2]
+            reason = f"its {os.path.basename(own[0].file)} lies in the mod's own folder"
+            return Home(folder, reason, own[0].folder)
+        if self.homes >= _ANSWERED:
+            return Home("", f"like {self.homes} other mods of the catalog: a folder of its own")
+        return NO_HOME
+
     def _patched(self, mod: Mod, names: Sequence[str]) -> str:
         """Return the version that an archive seems to go over: it has few of that release's files."""
         newest = next((each for each in mod.releases if not each.patches and each.files), None)
         unpacked = newest.files[0].unpacked if newest and len(newest.files) == 1 else None
         size = sum(member.size for member in self.members)
         return newest.version.text if newest and unpacked and size < _FEW * unpacked else ""
+
+
+def _in_own_folders(catalog: Catalog, place: PlacePath) -> int:
+    """Return how many mods of a catalog lay all that they bring in a folder of their own."""
+    return sum(
+        all(next(parents(file_of(rule.to)), None) == place for rule in mod.releases[0].places)
+        for mod in catalog.mods.values()
+        if mod.releases and mod.releases[0].places and not mod.releases[0].open_lines
+    )
 
 
 def _with_names(paths: Sequence[str], folder: str) -> list[tuple[str, str]]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from rellum.core.actions.gather.take_checks import (
+    UnfinishedCard,
     bytes_below,
     holds_only_archives,
     refuse_other,
@@ -175,8 +176,11 @@ class ArchiveTaker:
     def _expanded(self, paths: Iterable[str]) -> Iterator[str]:
         for path in paths:
             if self._how.each and os.path.isdir(path):
-                inside = sorted(os.path.join(path, name) for name in os.listdir(path))
-                yield from filter(os.path.isfile, inside)
+                for name in sorted(os.listdir(path)):
+                    inside = os.path.join(path, name)
+                    # Of the folders in it, those that a card knows as an unpacked mod.
+                    if os.path.isfile(inside) or self._cards.named(f"{name}.zip"):
+                        yield inside
             else:
                 yield path
 
@@ -309,6 +313,8 @@ class ArchiveTaker:
                         hint="Take it without --as.",
                     )
                 return
+            if known and known.release.open_lines:
+                raise UnfinishedCard(known.release, path)
             if not known and (wrong := self._cards.mismatch(name, found.size)):
                 raise ArchiveFault(
                     f"{path}: {wrong}", hint="Download the archive again, or correct the card."

@@ -10,11 +10,25 @@ from rellum.core.archives.forms import ENDINGS, unfinished
 from rellum.core.archives.model import AGAIN, ArchiveFault, Member
 from rellum.core.archives.parts import part_by_name
 from rellum.core.catalog.model import Release, ReleaseFile
+from rellum.core.catalog.open_lines import MARK
 from rellum.core.catalog.toml_lines import place_of
+from rellum.core.errors import UserError
 from rellum.core.layers.placing import place_archives
 from rellum.core.layers.wrappers import PlacingFault
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.intake import Hashes
+
+
+class UnfinishedCard(UserError):
+    """The card of a release has lines that are still to be decided."""
+
+    code = "unfinished-card"
+
+    def __init__(self, release: Release, path: str) -> None:
+        super().__init__(
+            f"{path}: {release.name} is not finished in its card: {release.first_open}",
+            hint=f"Decide what is marked '{MARK}' there, remove the marks, and take it again.",
+        )
 
 
 def shape_fault(release: Release, entry: ShelfEntry, members: Sequence[Member]) -> str:
