@@ -22,7 +22,12 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
     if result.rebase:
         _show_rebase(result.rebase)
     elif result.made_anew:
-        console.warn("rellum.toml changed, so a new line-up was chosen")
+        if result.is_first:
+            console.say(
+                f"Chose {console.count_text(len(result.lock.releases), 'release')} for the first line-up."
+            )
+        else:
+            console.warn("rellum.toml changed, so a new line-up was chosen")
     for root, folder in result.new_places:
         console.say(f"Outside the game folder, for the first time: {root} is {folder}")
     for warning in _trial_warnings(result):

@@ -50,7 +50,8 @@ from rellum.core.values.paths import PlacePath, Roots, file_of, is_in_game, root
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preview:
-    """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made.
+    """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made; ``is_first``:
+    there was none yet.
 
     ``settings`` are files in which the user and a release changed the same keys; ``same_names`` folders that
     would come into one of the same name; ``shapes`` tell how grafts fit their slots, and ``graft_trials``
@@ -75,6 +76,7 @@ class Preview:
     rebase: Rebase | None = None
     by_hand: tuple[tuple[str, str], ...] = ()
     new_places: tuple[tuple[str, str], ...] = ()
+    is_first: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -182,6 +184,7 @@ class Preparing:
         return Preview(
             lock=line_up.lock,
             made_anew=composed.made_anew,
+            is_first=opened.files.lock_if_any is None,
             plan=plan,
             target=target,
             space=space,

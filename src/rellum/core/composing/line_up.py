@@ -182,16 +182,16 @@ def current_line_up(
 ) -> tuple[LockFile, bool]:
     """Return the line-up that fits rellum.toml now, and whether it had to be solved again.
 
-    Raises NoLineUp where none was ever made or it is for another game version, NoLineUpExists.
+    The first one is made now. Raises NoLineUp where it is for another game version, NoLineUpExists.
     """
-    lock = opened.files.lock
-    if lock.sheet != identity.sheet:
+    lock = opened.files.lock_if_any
+    if lock is not None and lock.sheet != identity.sheet:
         raise NoLineUp(
             f"the line-up is for the game {lock.sheet}, and the pack keeps {identity.sheet}",
             hint="Make a new one with 'rellum resolve --fresh'.",
         )
-    made_anew = not _still_fits(lock, pack, catalog, identity)
-    if made_anew:
+    made_anew = lock is None or not _still_fits(lock, pack, catalog, identity)
+    if made_anew or lock is None:
         problem = make_problem(opened.home, pack, catalog, identity, lock)
         asked = PackProblem(
             home=opened.home,

@@ -207,6 +207,8 @@ def _rule_lines(rule: Rule) -> list[str]:
     if rule.choice:
         group, choice = rule.choice
         lines.append(f"  options = {{ {group} = {_quoted(choice)} }}")
+    if rule.leave_out:
+        lines.append(f"  leave-out = [{', '.join(map(_quoted, rule.leave_out))}]")
     if rule.expect:
         lines.append(f"  expect = [{', '.join(map(_quoted, rule.expect))}]")
     if rule.replaces:

@@ -29,7 +29,8 @@ Choice = tuple[str, str]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Rule:
-    """What is taken where, and what that rests on. ``replaces`` are the vanilla files under it.
+    """What is taken where, and what that rests on. ``replaces`` are the vanilla files under it;
+    ``leave_out`` names of files that are not taken.
 
     ``choice``: the option group and choice that it is for; None: for all.
     """
@@ -41,6 +42,7 @@ class Rule:
     is_sure: bool
     replaces: tuple[str, ...]
     choice: Choice | None
+    leave_out: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -139,6 +141,7 @@ def guess_shape(paths: Sequence[str], game: Game, mod_id: str, home: Home = NO_H
     elif home.at is not None and wrapper.startswith(home.at):
         wrapper, inside = home.at, [path[len(home.at) :] for path in files]
         finder.home_at("")
+    finder.leave_out(path[len(wrapper) :] for path in left_out if path.startswith(wrapper))
     finder.look("", inside)
     return Shape(
         wrapper=wrapper,
@@ -171,9 +174,14 @@ class _Finder:
         self._mod_id = mod_id
         self._home = home
         self._home_at: str | None = None
+        self._beside: tuple[str, ...] = ()
         self.rules: list[Rule] = []
         self.alternatives: list[Alternatives] = []
         self._choice: Choice | None = None
+
+    def leave_out(self, paths: Iterable[str]) -> None:
+        """Note files that lie beside those of the mod, and are not taken."""
+        self._beside = tuple(paths)
 
     def home_at(self, folder: str) -> None:
         """Note which folder of the archive is the mod's own."""
@@ -249,6 +257,10 @@ class _Finder:
             below = f"{folder}{child}/"
             self.look(below, [path for path in others if path.startswith(below)])
 
+    def _left_out_below(self, folder: str) -> tuple[str, ...]:
+        below = (path[len(folder) :] for path in self._beside if path.startswith(folder))
+        return tuple(sorted({literal(path) for path in below}))
+
     def _add(
         self, folder: str, base: str, relative: Sequence[str], reason: str, *, sure: bool
     ) -> None:
@@ -263,6 +275,7 @@ class _Finder:
                 is_sure=sure,
                 replaces=tuple(self._game.replaced(base, relative)),
                 choice=self._choice,
+                leave_out=self._left_out_below(folder),
             )
         )
 

@@ -8,14 +8,18 @@ import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
+from rellum.cli.views import want as view
 
 
 def want(
-    mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
-    range_text: Annotated[
-        str,
-        typer.Argument(metavar="[RANGE]", help="Allowed versions, for example '>=3, <4'."),
-    ] = "",
+    mods: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="MOD[@RANGE]...",
+            help="Mods by id, each with its allowed versions: tides@3+ (at least 3), 'tides@>=3, <4'. "
+            "For one mod, the range may be a word of its own.",
+        ),
+    ] = None,
     optional: Annotated[
         bool | None,
         typer.Option("--optional/--needed", help="Leave the mod out if no release fits."),
@@ -26,28 +30,34 @@ def want(
             "--option", metavar="GROUP=CHOICE", help="Choose one of its options. Repeatable."
         ),
     ] = None,
+    from_shelf: Annotated[
+        bool, typer.Option("--shelf", help="Want every mod that is complete on the shelf.")
+    ] = False,
     pack: options.Pack = options.HERE,
 ) -> None:
-    """Add a mod to the pack, with a version range.
+    """Add mods to the pack, each with a version range.
 
-    Writes it into rellum.toml; 'rellum resolve' then chooses the release.
+    Writes them into rellum.toml; 'rellum resolve' then chooses the releases.
     """
-    from rellum.core.actions.match.wants import want as action
+    from rellum.core.actions.match import wants as actions
 
-    chosen: dict[str, tuple[str, ...]] = {}
-    for each in choices or []:
-        group, _, names = each.partition("=")
-        more = tuple(filter(None, names.split(",")))
-        chosen[group] = tuple(dict.fromkeys((*chosen.get(group, ()), *more)))
-    result = action(request_of(pack), mod, range_text, optional=optional, options=chosen)
-    which = "any version" if result.range == "*" else result.range
-    before = ""
-    if result.before is not None and result.before != result.range:
-        before = f" (was: {'any version' if result.before == '*' else result.before})"
-    if_had = ", if a release fits" if result.optional else ""
-    console.say(f"The pack wants {result.mod}, {which}{if_had}{before}.")
-    newest = ", ".join(version.text for version in result.matching[:5])
-    console.say(f"Releases in that range: {newest}{' …' if len(result.matching) > 5 else ''}")
+    view.refuse_redirected()
+    words = [] if mods is None else mods
+    if len(words) == 2 and "@" not in words[0] and view.is_range(words[1]):
+        words = [f"{words[0]}@{words[1]}"]
+    request = request_of(pack, shelf=from_shelf)
+    if from_shelf:
+        words = [*words, *actions.mods_on_shelf(request)]
+    if not words and not from_shelf:
+        raise console.BadCall(
+            "name a mod, or use --shelf", hint="'rellum shelf' lists what is there."
+        )
+    chosen = view.options_of(choices or [])
+    for word in dict.fromkeys(words):
+        mod, range_text = actions.split_want(word)
+        view.show(actions.want(request, mod, range_text, optional=optional, options=chosen))
+    if not words:
+        console.say("Every mod on the shelf is wanted already.")
 
 
 def drop(

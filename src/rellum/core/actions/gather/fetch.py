@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from rellum.core.actions.gather.take import ArchiveTaker, HowToTake, TakeOutcome, opened_taker
+from rellum.core.actions.match.resolve import resolve
 from rellum.core.archives.model import ArchiveFault
 from rellum.core.change.request import Request
 from rellum.core.composing.needed import NeededFile, Needs, needs_of
@@ -18,6 +19,7 @@ from rellum.core.fetching.metalink import ListedFile, metalink_text, read_metali
 from rellum.core.fetching.model import FetchListener, FileProgress, Outcome, Patience, Wanted
 from rellum.core.fetching.partial import forget_partial
 from rellum.core.hashing import Digest
+from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.process_lock import hold
 from rellum.core.progress import silent
@@ -141,9 +143,12 @@ def fetch(
 ) -> FetchResult:
     """Fetch all that can be fetched, and take each file as it is there.
 
-    What has come stays when this is interrupted, and the next call goes on from there. Raises NoRoom
+    Where there is no line-up yet, it is made first. Finished downloads stay when this is interrupted, and the
+    next call goes on from there. Raises NoRoom
     and FetchBusy before anything is fetched, and what reading the pack can raise.
     """
+    if not os.path.exists(pack_home(request.pack_folder).lock_file):
+        resolve(request)
     with opened_taker(
         request.pack_folder, request.shelf_folder, HowToTake(by="move"), silent
     ) as taker:

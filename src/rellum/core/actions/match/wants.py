@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -15,6 +16,7 @@ from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_edits import remove_hold, remove_want, set_hold, set_want
 from rellum.core.pack.pack_file import WantLine, read_pack_file
+from rellum.core.shelf.store import Shelf
 from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.ranges import RangeSyntaxError, parse_range
@@ -115,6 +117,55 @@ def want(
         range=range_.text,
         before=before.range_text if before else None,
         matching=matching,
+    )
+
+
+def split_want(word: str) -> tuple[str, str]:
+    """Split ``mod@RANGE``; ``3+`` is at least 3, so that no shell takes a sign for itself."""
+    mod, _, said = word.partition("@")
+    at_least = re.fullmatch(r"(?P<version>[^,|<>=!*]+)\+", said.strip())
+    return mod, f">={at_least['version']}" if at_least else said
+
+
+def mods_on_shelf(request: Request) -> list[str]:
+    """Return the mods that the pack does not want yet and that have a complete release on the shelf.
+
+    One whose releases there are all pre-releases is named with its newest: ``tides@>=2.0-beta``.
+
+    A mod that only others need is none of them: it comes with those. Raises what reading can raise.
+    """
+    home = pack_home(request.pack_folder)
+    pack = read_pack_file(home)
+    catalog = catalog_of(home, pack)
+    wanted = {each.mod for each in pack.wants}
+    with Shelf(request.shelf_folder) as shelf:
+        here = [mod for mod in catalog.mods.values() if _is_on(shelf, mod)]
+    needed = {
+        each.mod
+        for mod in here
+        for need in mod.releases[0].needs
+        for each in need.any_of
+        if len(need.any_of) == 1
+    }
+    return [
+        _as_word(mod)
+        for mod in here
+        if mod.id not in wanted and not (mod.kind == "library" and mod.id in needed)
+    ]
+
+
+def _as_word(mod: Mod) -> str:
+    finished = [each.version for each in mod.releases if not each.version.is_prerelease]
+    return mod.id if finished else f"{mod.id}@>={mod.releases[0].version.text}"
+
+
+def _is_on(shelf: Shelf, mod: Mod) -> bool:
+    """Whether the shelf has all files of one of a mod's releases."""
+    return any(
+        release.files
+        and not release.open_lines
+        and all(shelf.find(file, release) for file in release.files)
+        for release in mod.releases
     )
 
 
