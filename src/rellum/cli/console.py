@@ -276,6 +276,11 @@ def confirm(question: str, *, yes: bool, what: str = "this changes the game fold
     return answer in ("y", "yes")
 
 
+def is_interactive() -> bool:
+    """Whether somebody can answer a question."""
+    return sys.stdin.isatty()
+
+
 def ask(question: str, default: str = "") -> str:
     """Let the user type an answer on the terminal; ``default`` where nothing is typed or nobody is there."""
     if not sys.stdin.isatty():

@@ -27,6 +27,13 @@ def show(described: Described, text: str, to: str, *, as_json: bool) -> None:
         console.say(text.rstrip("\n"))
 
 
+def write_new(to: str, text: str) -> None:
+    """Write a draft into a new file; nothing where none is named. Raises OSError."""
+    if to:
+        with open(to, "x", encoding="utf-8", newline="\n") as file:
+            file.write(text)
+
+
 def ask_version(path: str) -> str:
     """Let the user say the version of a download; an empty text where nobody is there or knows."""
     console.clear_progress()

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from rellum.core.catalog.model import Catalog, Clash, Mod, Need, Release, Trial
-from rellum.core.catalog.open_lines import MARK
+from rellum.core.catalog.open_lines import MARK, open_lines
 from rellum.core.catalog.release_rules import ChosenOptions, Source
 from rellum.core.catalog.tables import Fault
 from rellum.core.nearest import nearest
@@ -51,13 +51,23 @@ def notes(catalog: Catalog) -> list[Fault]:
 
 
 def unfinished(catalog: Catalog) -> list[str]:
-    """Return every line of the cards that a person must still decide, as ``file:line: …``."""
-    return [
-        f"{shown_file(release.source.file)}:{line}: {MARK}: decide this, and remove the mark"
+    """Return every line of sheet and cards that a person must still decide, as ``file:line: …``."""
+    sheet = catalog.sheet.source.file
+    words = f"{MARK}: decide this, and remove the mark"
+    return [f"{shown_file(sheet)}:{line}: {words}" for line in _open_lines_of(sheet)] + [
+        f"{shown_file(release.source.file)}:{line}: {words}"
         for mod in catalog.mods.values()
         for release in mod.releases
         for line in release.open_lines
     ]
+
+
+def _open_lines_of(file: str) -> tuple[int, ...]:
+    try:
+        with open(file, encoding="utf-8") as stream:
+            return open_lines(stream.read())
+    except (OSError, UnicodeDecodeError):
+        return ()
 
 
 def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]:

@@ -32,7 +32,7 @@ def find_catalogs(
     raise NoCatalog(
         "there is no catalog folder",
         hint=f"Name one with --catalog, or with {CATALOG_VARIABLE}, or put it beside the pack "
-        "under the name 'catalog'.",
+        "under the name 'catalog'. To start one with the sheet of a game: rellum describe --game FOLDER",
     )
 
 

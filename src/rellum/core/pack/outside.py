@@ -168,6 +168,12 @@ def _by_sheet(by_system: Mapping[str, str]) -> str | None:
     template = by_system.get({"win32": "windows", "darwin": "macos"}.get(sys.platform, "linux"))
     if template is None:
         return None
+    head, _, rest = template.partition("/")
+    return os.path.join(user_folder(head.strip("{}")), *filter(None, rest.split("/")))
+
+
+def user_folder(name: str) -> str:
+    """Return one of the user's own folders: ``home``, ``documents``, ``config`` or ``data``."""
     import platformdirs
 
     folders = {
@@ -176,5 +182,4 @@ def _by_sheet(by_system: Mapping[str, str]) -> str | None:
         "config": platformdirs.user_config_dir(),
         "data": platformdirs.user_data_dir(),
     }
-    head, _, rest = template.partition("/")
-    return os.path.join(folders[head.strip("{}")], *filter(None, rest.split("/")))
+    return folders[name]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -51,7 +52,15 @@ from rellum.core.pack.state_change import BaselineChange
 from rellum.core.progress import Listener
 from rellum.core.values.ids import SheetId
 from rellum.core.values.owners import RELLUM
-from rellum.core.values.paths import PlacePath, Roots, is_inside, is_text, refuse_no_text, shown
+from rellum.core.values.paths import (
+    PlacePath,
+    Roots,
+    is_inside,
+    is_text,
+    refuse_no_text,
+    shown,
+    shown_file,
+)
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import VersionSyntaxError
 
@@ -295,7 +304,8 @@ def choose_sheet(sheets: dict[SheetId, GameSheet], named: str, roots: Roots) -> 
                 for mark in sheet.marks
                 if not os.path.exists(roots.absolute(mark))
             )[:10],
-            hint="Name the game's own folder, or choose the sheet with --sheet.",
+            hint="Name the game's own folder, or choose the sheet with --sheet. No sheet describes it? "
+            f"Draft one: rellum describe --game {shlex.quote(shown_file(roots.game_folder))}",
         )
     return found
 

@@ -1,0 +1,179 @@
+"""Guessing how a game's mods describe themselves, from samples: which file, which keys, which notation."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+from rellum.core.describing.notations import Notation, NotRead, translate
+from rellum.core.describing.own_files import Document, FileForm, NotReadable, read_own_file
+
+SAMPLE_ENDINGS: Final[Mapping[str, FileForm]] = {
+    ".json": FileForm("json"),
+    ".toml": FileForm("toml"),
+    ".xml": FileForm("xml"),
+    ".ini": FileForm("ini"),
+    ".properties": FileForm("properties"),
+}
+MOST_SAMPLE_BYTES: Final = 64 << 10
+_KEYS: Final[Mapping[str, tuple[str, ...]]] = {
+    "id": (
+        "id",
+        "@id",
+        "modid",
+        "mod_id",
+        "mod-id",
+        "uuid",
+        "identifier",
+        "internalname",
+        "packageid",
+    ),
+    "name": ("title", "name", "@name", "displayname", "display_name", "label"),
+    "version": ("version", "@version", "modversion", "mod_version"),
+    "licence": ("license", "licence"),
+    "game": (
+        "game",
+        "gameversion",
+        "game_version",
+        "game-version",
+        "supportedversions",
+        "requiresgame",
+    ),
+    "needs": ("depends", "dependencies", "requires", "needs", "requirements"),
+    "clashes": ("conflicts", "incompatible", "incompatibilities", "breaks", "clashes"),
+    "load-after": ("loadafter", "load_after", "load-after", "optionaldependencies"),
+}
+_IN_NEED: Final = ("id", "@id", "modid", "name", "mod")
+_IN_RANGE: Final = ("version", "range", "min", "minversion", "@version", "versions", "atleast")
+_NOTATIONS: Final = ("at-least", "comparators", "semver", "intervals")
+
+Sample = tuple[str, str, bytes]
+"""Which archive or folder it is from, the path of a file in it, and its content."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OwnForm:
+    """A form of self-description: the sheet's table as text, what it rests on, and what it reads."""
+
+    lines: tuple[str, ...]
+    file: str
+    samples: int
+    read: tuple[tuple[str, str], ...]
+
+
+def guess_own_form(samples: Iterable[Sample]) -> OwnForm | None:
+    """Return the likeliest form; None where no file of the samples has an id and a version."""
+    by_name: dict[str, dict[str, tuple[str, Document]]] = defaultdict(dict)
+    for origin, path, content in samples:
+        form = SAMPLE_ENDINGS.get(os.path.splitext(path)[1].lower())
+        if form is None or len(content) > MOST_SAMPLE_BYTES:
+            continue
+        try:
+            document = read_own_file(content, form)
+        except NotReadable:
+            continue
+        if _way(document, "id") and _way(document, "version"):
+            by_name[os.path.basename(path)].setdefault(origin, (path, document))
+    if not by_name:
+        return None
+    name, found = max(by_name.items(), key=lambda item: (len(item[1]), item[0]))
+    return _form(name, [document for _, document in found.values()])
+
+
+def _form(name: str, documents: Sequence[Document]) -> OwnForm:
+    form = SAMPLE_ENDINGS[os.path.splitext(name)[1].lower()]
+    lines = ["[[self-description]]", f'file = "{name}"', f'form = "{form}"']
+    for what in ("id", "name", "version", "licence"):
+        if way := _common(documents, what):
+            lines.append(f"{what} = [{', '.join(_quoted(key) for key in way)}]")
+    for kind in ("game", "needs", "clashes", "load-after"):
+        if way := _common(documents, kind):
+            lines += ["", *_statement(kind, way, documents)]
+    id_way, version_way = _common(documents, "id"), _common(documents, "version")
+    read = tuple(
+        (str(_at(each, id_way) or ""), str(_at(each, version_way) or "")) for each in documents[:3]
+    )
+    return OwnForm(lines=tuple(lines), file=name, samples=len(documents), read=read)
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def _common(documents: Sequence[Document], what: str) -> tuple[str, ...]:
+    """Return the keys that lead to a value in most of the samples."""
+    ways = Counter(way for each in documents if (way := _way(each, what)))
+    return ways.most_common(1)[0][0] if ways else ()
+
+
+def _way(document: Document, what: str) -> tuple[str, ...]:
+    """Return the keys that lead to a value with one of its usual names, the outermost first."""
+    for way, table in _tables(document):
+        for key in table:
+            if key.lower() in _KEYS[what] and (
+                what not in ("id", "version") or _is_text(table[key])
+            ):
+                return (*way, key)
+    return ()
+
+
+def _is_text(value: Any) -> bool:
+    return isinstance(value, str | int | float) and not isinstance(value, bool)
+
+
+def _tables(
+    document: Document, depth: int = 2
+) -> Iterator[tuple[tuple[str, ...], Mapping[str, Any]]]:
+    if not isinstance(document, dict):
+        return
+    yield (), document
+    if depth:
+        for key, value in document.items():
+            for way, table in _tables(value, depth - 1):
+                yield (key, *way), table
+
+
+def _at(document: Document, way: Sequence[str]) -> Any:
+    for key in way:
+        if not isinstance(document, dict):
+            return None
+        document = document.get(key)
+    return document
+
+
+def _statement(kind: str, way: Sequence[str], documents: Sequence[Document]) -> list[str]:
+    """Return the table of one kind of statement, with the keys in it and the notation of its ranges."""
+    values = [value for each in documents if (value := _at(each, way)) is not None]
+    items = [each for value in values for each in (value if isinstance(value, list) else [value])]
+    tables = [each for each in items if isinstance(each, dict)]
+    lines = [f"[[self-description.{kind}]]", f"at = [{', '.join(map(_quoted, way))}]"]
+    ranges: list[str] = []
+    if tables and kind != "game":
+        id_key = next((key for each in tables for key in each if key.lower() in _IN_NEED), "")
+        range_key = next((key for each in tables for key in each if key.lower() in _IN_RANGE), "")
+        if id_key:
+            lines.append(f"id = {_quoted(id_key)}")
+            ranges = [str(each[range_key]) for each in tables if range_key and range_key in each]
+        else:
+            ranges = [str(value) for each in tables for value in each.values() if _is_text(value)]
+        if range_key:
+            lines.append(f"range = {_quoted(range_key)}")
+    elif kind == "game":
+        ranges = [str(each) for each in items if _is_text(each)]
+    lines.append(f"notation = {_quoted(_notation(ranges))}")
+    return lines
+
+
+def _notation(ranges: Sequence[str]) -> str:
+    """Return the first notation in which all ranges can be read."""
+    for name in _NOTATIONS:
+        try:
+            for each in ranges:
+                translate(each, Notation(name))
+        except NotRead:
+            continue
+        return name
+    return "comparators"
