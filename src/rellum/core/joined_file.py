@@ -16,6 +16,39 @@ def at_once(_: int) -> None:
     """Everything is there already."""
 
 
+class Tail(io.RawIOBase):
+    """The bytes of a file from ``begin`` on, as a file of their own."""
+
+    def __init__(self, file: JoinedFile, begin: int) -> None:
+        super().__init__()
+        self._file, self._begin = file, begin
+        file.seek(begin)
+
+    def readable(self) -> bool:
+        """It can be read."""
+        return True
+
+    def seekable(self) -> bool:
+        """It can be sought in."""
+        return True
+
+    def tell(self) -> int:
+        """Return where the next read begins."""
+        return self._file.tell() - self._begin
+
+    def seek(self, offset: int, whence: int = os.SEEK_SET) -> int:
+        """Go to an offset. Raises OSError for one before the beginning."""
+        if whence == os.SEEK_SET:
+            if offset < 0:
+                raise OSError(22, "an offset before the beginning")
+            offset += self._begin
+        return self._file.seek(offset, whence) - self._begin
+
+    def readinto(self, buffer: bytearray | memoryview) -> int:  # type: ignore[override]
+        """Read into a buffer; 0 at the end."""
+        return self._file.readinto(buffer)
+
+
 class JoinedFile(io.RawIOBase):
     """The files ``parts`` after one another, to be read and sought in. ``size`` is in bytes.
 

@@ -19,7 +19,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rellum.core.archives.forms import FORMS, ArchiveForm
-from rellum.core.archives.model import ArchiveFault, ContentMismatch, Extraction, Limits
+from rellum.core.archives.model import (
+    ArchiveFault,
+    ContentMismatch,
+    Extraction,
+    Limits,
+    NotAnArchive,
+)
 from rellum.core.archives.open import open_archive
 from rellum.core.errors import UserError
 from rellum.core.hashing import hash_bytes
@@ -141,6 +147,19 @@ class ZooTest(unittest.TestCase):
     def test_zip_under_another_name(self) -> None:
         self.make("zip -qr ../mod.pak .")
         self.holds_all("mod.pak", form="zip")
+
+    def test_archives_behind_the_program_that_unpacks_them(self) -> None:
+        program = b"MZ" + bytes(range(256)) * 400 + b"7z\xbc\xaf\x27\x1cnot yet"
+        for form, command in (("zip", SAMPLES["zip"]), ("7z", SAMPLES["7z"])):
+            with self.subTest(form):
+                self.make(command)
+                with open(self.path(f"sample.{form}"), "rb") as file:
+                    self.write(program + file.read(), f"setup-{form}.exe")
+                self.holds_all(f"setup-{form}.exe", form=form)
+        with self.assertRaises(NotAnArchive) as caught:
+            open_archive(self.write(program, "setup.exe"))
+        self.assertIn("is a program, not an archive", caught.exception.summary)
+        self.assertIn("rellum absorb --begin", caught.exception.hint)
 
     def test_split_zip(self) -> None:
         self.make("zip -qr -0 -s 64k ../s.zip .")

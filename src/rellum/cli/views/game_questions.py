@@ -49,11 +49,13 @@ def ask(signs: GameSigns, answers: SheetAnswers) -> SheetAnswers:
         players=_list(players),
         asked=answers.asked | {"mods", "written", "players"},
     )
-    if answers.form:
-        console.say(f"Mods seem to describe themselves in {answers.form.file}:")
-        console.table(("id", "version"), [tuple(each) for each in answers.form.read])
-        if console.choose("Is that right?", ("yes", "no")) == "no":
-            answers = replace(answers, form=None)
+    forms = []
+    for form in answers.forms:
+        console.say(f"Mods seem to describe themselves in {form.file}:")
+        console.table(("id", "version"), [tuple(each) for each in form.read])
+        if console.choose("Is that right?", ("yes", "no")) != "no":
+            forms.append(form)
+    answers = replace(answers, forms=tuple(forms))
     return answers
 
 
@@ -92,7 +94,7 @@ def show(draft: GameDraft, folder: str, to: str, *, as_json: bool) -> None:
                 "mods": answers.mods or None,
                 "yours": list(answers.players),
                 "written_by_game": list(answers.written_by_game),
-                "self_description": answers.form.file if answers.form else None,
+                "self_descriptions": [form.file for form in answers.forms],
                 "to_decide": draft.marks,
                 "text": draft.text,
             }
@@ -111,7 +113,10 @@ def show(draft: GameDraft, folder: str, to: str, *, as_json: bool) -> None:
             ("yours", ", ".join(answers.players) or "none in the game folder"),
             ("by game", ", ".join(answers.written_by_game) or "none"),
             *(("outside", f"{name} is {where}") for name, where in answers.outside),
-            ("mods say", answers.form.file if answers.form else "nothing about themselves"),
+            (
+                "mods say",
+                ", ".join(form.file for form in answers.forms) or "nothing about themselves",
+            ),
         ]
     )
     if draft.marks:

@@ -37,6 +37,10 @@ def show(results: list[TakeOutcome]) -> None:
         if remark == _UNKNOWN:
             for each in of_these:
                 _show_likely(each)
+            if not of_these[0].likely:
+                console.say(
+                    f"  to use it: rellum describe {shlex.quote(of_these[0].path)} --save, then take it again"
+                )
 
 
 def _remarks(taken: TakeOutcome) -> list[str]:

@@ -83,6 +83,16 @@ def _is_tar_header(block: bytes) -> bool:
     return True
 
 
+def _holds_a_7z(parts: Sequence[str], head: bytes) -> bool:
+    """Whether a 7z lies behind the program that unpacks it."""
+    if not head.startswith((b"MZ", b"\x7fELF")):
+        return False
+    from rellum.core.archives.seven_zip import begins_at
+
+    with JoinedFile(parts) as file:
+        return begins_at(file) > 0
+
+
 def _ends_in_a_zip(parts: Sequence[str], _: bytes) -> bool:
     """Whether a zip lies behind a program that unpacks it, or behind another file."""
     import zipfile
@@ -95,7 +105,13 @@ _TAR = "tar_archive:TarArchive"
 _ZIP_MARKS = (LOCAL_MARK, END_MARK, SPLIT_MARK)
 
 FORMS: Final = (
-    ArchiveForm(Form("7z"), "seven_zip:SevenZipArchive", (".7z",), (b"7z\xbc\xaf\x27\x1c",)),
+    ArchiveForm(
+        Form("7z"),
+        "seven_zip:SevenZipArchive",
+        (".7z",),
+        (b"7z\xbc\xaf\x27\x1c",),
+        looks_like=_holds_a_7z,
+    ),
     ArchiveForm(Form("rar"), "rar_archive:RarArchive", (".rar",), (b"Rar!\x1a\x07",)),
     ArchiveForm(Form("tar.gz"), _TAR, (".tar.gz", ".tgz"), (b"\x1f\x8b",), _holds_a_tar),
     ArchiveForm(Form("tar.bz2"), _TAR, (".tar.bz2", ".tbz", ".tbz2"), (b"BZh",), _holds_a_tar),
@@ -143,6 +159,9 @@ def unfinished(path: str) -> str:
     return ""
 
 
+PROGRAM: Final = "is a program, not an archive"
+
+
 def what_instead(head: bytes) -> str:
     """Say what a file that is no archive seems to be, by its first bytes; empty where unknown."""
     start = head.lstrip(b"\xef\xbb\xbf \t\r\n").lower()
@@ -152,6 +171,8 @@ def what_instead(head: bytes) -> str:
         return f"{A_PAGE}{said}"
     if start.startswith((b"{", b"[")) and b'"' in start[:200]:
         return f"is a response meant for programs, not an archive: {_first_line(head)}"
+    if head.startswith((b"MZ", b"\x7fELF", b"#!")):
+        return PROGRAM
     if head and not head.strip(b"\0"):
         return "holds only zero bytes: the download never completed"
     return ""

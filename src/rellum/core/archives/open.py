@@ -8,6 +8,7 @@ from typing import Final
 from rellum.core.archives.forms import (
     A_PAGE,
     HEAD_BYTES,
+    PROGRAM,
     form_of,
     inner_of_ar,
     known_form,
@@ -26,6 +27,10 @@ from rellum.core.joined_file import JoinedFile
 
 _SIGN_IN: Final = (
     "The site probably requires a sign-in and sent this page. Sign in, then download it again."
+)
+_INSTALLER: Final = (
+    "If it installs a mod, let Rellum watch: 'rellum absorb --begin', run it, then "
+    "'rellum absorb --as NAME --end' makes a mod of what it installed."
 )
 KINDS: Final = "zip, tar (gz, bz2, xz, zst), 7z or rar"
 
@@ -64,6 +69,8 @@ def _found_form(parts: Sequence[str], name: str) -> Form:
     if form is None:
         said = what_instead(head)
         if said:
+            if said == PROGRAM:
+                raise NotAnArchive(f"{name}: {said}", hint=_INSTALLER)
             hint = _SIGN_IN if said.startswith(A_PAGE) else AGAIN
             raise ArchiveFault(f"{name}: {said}", hint=hint)
         if inside:

@@ -13,13 +13,18 @@ from rellum.core.archives.gate import LONGEST_TARGET, Gate
 from rellum.core.archives.model import ArchiveFault, Form, Limits
 from rellum.core.archives.stream_archive import Sink, SinkFor, StreamArchive
 from rellum.core.errors import RellumError
-from rellum.core.joined_file import JoinedFile
+from rellum.core.joined_file import JoinedFile, Tail
 from rellum.core.values.paths import MemberPath
 
 if TYPE_CHECKING:
     from py7zr import SevenZipFile
 
 _HEADER: Final = struct.Struct("<6s2sLQQL")
+_MARK: Final = b"7z\xbc\xaf\x27\x1c"
+_PIECE: Final = 1 << 20
+_MOST_PROGRAM: Final = 16 << 20
+"""A program that unpacks itself is no longer than this."""
+
 _UNSOUND: Final = frozenset({0x36, 0x37, 0x38})  # PPMd, Brotli, Deflate64, as py7zr numbers them
 _FOLDER_BIT: Final = 0x10
 _JUNCTION_BIT: Final = 0x400
@@ -33,6 +38,25 @@ def declared_size(head: bytes) -> int:
     return int(_HEADER.size + offset + size) if size else 0
 
 
+def begins_at(file: JoinedFile) -> int:
+    """Return where a 7z begins behind the program that unpacks it; 0 where none does, or it is plain."""
+    at = 0
+    while at < _MOST_PROGRAM:
+        piece = file.read_at(at, _PIECE + len(_MARK))
+        found = piece.find(_MARK)
+        if found > 0 or (found == 0 and at):
+            begin = at + found
+            whole = declared_size(file.read_at(begin, _HEADER.size))
+            if whole and begin + whole <= file.size:
+                return begin
+            at = begin + 1
+        elif len(piece) <= len(_MARK):
+            return 0
+        else:
+            at += _PIECE
+    return 0
+
+
 class SevenZipArchive(StreamArchive):
     """A 7z whose list of members holds nothing hostile."""
 
@@ -42,8 +66,10 @@ class SevenZipArchive(StreamArchive):
         """Read the list of members. Raises ArchiveFault."""
         super().__init__(parts, name, limits, form, encoding)
         with JoinedFile(self.parts) as joined:
-            whole = declared_size(joined.read_at(0, _HEADER.size))
-            if whole > joined.size:
+            plain = joined.read_at(0, len(_MARK)) == _MARK
+            self._begin = 0 if plain else begins_at(joined)
+            whole = declared_size(joined.read_at(self._begin, _HEADER.size))
+            if self._begin + whole > joined.size:
                 raise self.fault(f"is truncated: {joined.size:,} of {whole:,} bytes are here")
             self._admitted(self._open(joined), Gate(name, self.packed_bytes, limits))
 
@@ -108,9 +134,9 @@ class SevenZipArchive(StreamArchive):
         import py7zr
 
         _keep_to_sound_decoders()
-        joined.seek(0)
+        tail = Tail(joined, self._begin)
         with self._reading("its list of members cannot be read"):
-            archive = py7zr.SevenZipFile(io.BufferedReader(joined, 1 << 18), "r")
+            archive = py7zr.SevenZipFile(io.BufferedReader(tail, 1 << 18), "r")
         if archive.password_protected:
             raise self.fault("is encrypted; Rellum needs an unencrypted one")
         return archive

@@ -152,9 +152,10 @@ def signs_of(
     """Look at a game folder. ``folders`` are all its folders, by their paths below it."""
     programs = _programs(files, read)
     strings = _strings(programs, read)
-    name = (
-        re.sub(r"[ _-]*v?\d+(\.\d+)+.*$", "", folder_name).replace("_", " ").strip() or folder_name
-    )
+    stem = folder_name
+    if folder_name.lower() in _NOT_NAMES and programs:
+        stem = os.path.splitext(os.path.basename(programs[0].path))[0]
+    name = re.sub(r"[ _-]*v?\d+(\.\d+)+.*$", "", stem).replace("_", " ").strip() or stem
     folder_list = list(folders)
     return GameSigns(
         id=re.sub(r"[^a-z0-9]+", "-", name.lower()).strip("-")[:60] or "game",

@@ -50,6 +50,11 @@ _IN_NEED: Final = ("id", "@id", "modid", "name", "mod")
 _IN_RANGE: Final = ("version", "range", "min", "minversion", "@version", "versions", "atleast")
 _NOTATIONS: Final = ("at-least", "comparators", "semver", "intervals")
 
+IN_GAME: Final = "game:"
+"""Begins the origin of samples that the game itself brings."""
+
+_MOST_FORMS: Final = 3
+
 Sample = tuple[str, str, bytes]
 """Which archive or folder it is from, the path of a file in it, and its content."""
 
@@ -64,8 +69,11 @@ class OwnForm:
     read: tuple[tuple[str, str], ...]
 
 
-def guess_own_form(samples: Iterable[Sample]) -> OwnForm | None:
-    """Return the likeliest form; None where no file of the samples has an id and a version."""
+def guess_own_forms(samples: Iterable[Sample]) -> tuple[OwnForm, ...]:
+    """Return the forms in which samples describe themselves, the most frequent first.
+
+    A form counts if files of that name with an id and a version are in two archives, or in the game.
+    """
     by_name: dict[str, dict[str, tuple[str, Document]]] = defaultdict(dict)
     for origin, path, content in samples:
         form = SAMPLE_ENDINGS.get(os.path.splitext(path)[1].lower())
@@ -77,10 +85,12 @@ def guess_own_form(samples: Iterable[Sample]) -> OwnForm | None:
             continue
         if _way(document, "id") and _way(document, "version"):
             by_name[os.path.basename(path)].setdefault(origin, (path, document))
-    if not by_name:
-        return None
-    name, found = max(by_name.items(), key=lambda item: (len(item[1]), item[0]))
-    return _form(name, [document for _, document in found.values()])
+    forms = [
+        _form(name, [document for _, document in found.values()])
+        for name, found in by_name.items()
+        if len(found) > 1 or any(origin.startswith(IN_GAME) for origin in found)
+    ]
+    return tuple(sorted(forms, key=lambda each: (-each.samples, each.file))[:_MOST_FORMS])
 
 
 def _form(name: str, documents: Sequence[Document]) -> OwnForm:

@@ -108,8 +108,8 @@ class Game:
                 return base
         return ""
 
-    def fits(self, relative: Sequence[str]) -> tuple[str, list[str]]:
-        """Return the folder under which most of these paths are vanilla files, and those files."""
+    def fits(self, relative: Sequence[str]) -> tuple[list[str], list[str]]:
+        """Return the folders under which most of these paths are vanilla files, and those of the first."""
         votes: Counter[str] = Counter()
         for path in relative:
             folder, _, name = path.casefold().rpartition("/")
@@ -118,9 +118,12 @@ class Game:
                 if not folder or above.casefold().endswith("/" + folder):
                     votes[base] += 1
         if not votes:
-            return "", []
-        base = max(votes, key=lambda each: (votes[each], -len(each)))
-        return base, self.replaced(base, relative)
+            return [], []
+        most = max(votes.values())
+        bases = sorted(
+            (each for each in votes if votes[each] == most), key=lambda each: (len(each), each)
+        )
+        return bases, self.replaced(bases[0], relative)
 
     def replaced(self, base: str, relative: Iterable[str]) -> list[str]:
         """Return the vanilla files that these paths would replace under a folder."""
@@ -217,10 +220,14 @@ class _Finder:
             names = ", ".join(sorted(children))
             self._add(folder, GAME, relative, f"its folders are the game's: {names}", sure=True)
             return True
-        base, hits = game.fits(relative)
+        bases, hits = game.fits(relative)
         if hits and len(hits) >= _FIT * len(relative):
             share = f"{len(hits)} of {len(relative)} files are vanilla files there"
-            self._add(folder, base, relative, share, sure=True)
+            if others := bases[1:4]:
+                share += (
+                    f", and as many in {', '.join(map(game.place_text, others))}: which is meant?"
+                )
+            self._add(folder, bases[0], relative, share, sure=not others)
             return True
         named = game.named(folder.rstrip("/").rpartition("/")[2]) if folder else ""
         if named:
@@ -234,7 +241,8 @@ class _Finder:
     def _add_home(self, folder: str, relative: Sequence[str]) -> None:
         """Lay a folder as the mod's own, below the place of mods."""
         place, home = self._game.places.get("mods"), self._home
-        to = f"{place}/{home.folder or self._mod_id or VALUE}" if place else GAME
+        # Without a place for mods, nobody knows where: never into the game's own root.
+        to = f"{place}/{home.folder or self._mod_id or VALUE}" if place else f"{GAME}/{VALUE}"
         reason = home.reason or "nothing in the game is like it: a folder of its own"
         self._add(folder, to, relative, reason, sure=bool(place and home.reason))
 

@@ -28,7 +28,7 @@ class SheetAnswers:
     written_by_game: tuple[str, ...]
     outside: tuple[tuple[str, str], ...] = ()
     mods: str = ""
-    form: OwnForm | None = None
+    forms: tuple[OwnForm, ...] = ()
     asked: frozenset[str] = frozenset()
 
 
@@ -65,9 +65,9 @@ def sheet_text(signs: GameSigns, answers: SheetAnswers) -> str:
             "[[container]]   # zips, by their content",
             f"file = {_quoted(f'@game/{pattern}')}",
         ]
-    if answers.form:
-        what = f"{answers.form.file} in {answers.form.samples} of the mods looked at"
-        lines += ["", f"# Mods describe themselves: {what}.", *answers.form.lines]
+    for form in answers.forms:
+        what = f"{form.file} in {form.samples} of the mods looked at"
+        lines += ["", f"# Mods describe themselves: {what}.", *form.lines]
     return "\n".join(lines) + "\n"
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -84,6 +85,23 @@ def save(request: Request, paths: Sequence[str]) -> Saved:
         describer = Describer(opened)
         described = describer.describe(paths, request.listen)
         return CardFolder(describer.catalog).save(described, describer.members)
+
+
+def save_own(request: Request, paths: Iterable[str]) -> dict[str, str]:
+    """Write into the catalog what mods in archives say about themselves; return their cards, by path.
+
+    Archives that say nothing, or cannot be written, are passed over.
+    """
+    saved: dict[str, str] = {}
+    with open_pack(request) as opened:
+        describer = Describer(opened)
+        folder = CardFolder(describer.catalog)
+        for path in paths:
+            with suppress(RellumError):
+                described = describer.describe([path], request.listen)
+                if described.own and described.naming.version.value:
+                    saved[path] = folder.save(described, describer.members).file
+    return saved
 
 
 Ask = Callable[[str], str]

@@ -16,7 +16,13 @@ from rellum.core.catalog.sheet_rules import USER_FOLDERS
 from rellum.core.catalog.sheets import read_sheet
 from rellum.core.catalog.tables import Fault
 from rellum.core.describing.game_signs import GameFile, GameSigns, signs_of
-from rellum.core.describing.own_form import SAMPLE_ENDINGS, OwnForm, Sample, guess_own_form
+from rellum.core.describing.own_form import (
+    IN_GAME,
+    SAMPLE_ENDINGS,
+    OwnForm,
+    Sample,
+    guess_own_forms,
+)
 from rellum.core.describing.sheet_text import SheetAnswers, outside_folders, sheet_text
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError, UserError
@@ -86,7 +92,7 @@ def describe_game(
             hint="Name the folder that the game's program lies in.",
         )
     samples = [*_in_game(signs, files, read), *_in_downloads(look_at)]
-    answers = ask(signs, _guessed(signs, guess_own_form(samples)))
+    answers = ask(signs, _guessed(signs, guess_own_forms(samples)))
     text = sheet_text(signs, answers)
     _refuse_faulty(text)
     return GameDraft(signs=signs, answers=answers, text=text)
@@ -114,7 +120,7 @@ def catalog_for(pack_folder: str) -> str:
         return os.path.join(home.folder, "catalog")
 
 
-def _guessed(signs: GameSigns, form: OwnForm | None) -> SheetAnswers:
+def _guessed(signs: GameSigns, forms: tuple[OwnForm, ...]) -> SheetAnswers:
     mods = next((folder for name, folder, _ in signs.places if name == "mods"), "")
     return SheetAnswers(
         id=signs.id,
@@ -124,7 +130,7 @@ def _guessed(signs: GameSigns, form: OwnForm | None) -> SheetAnswers:
         written_by_game=signs.written_by_game,
         outside=outside_folders(list(_user_folders(signs))),
         mods=mods,
-        form=form,
+        forms=forms,
     )
 
 
@@ -192,7 +198,7 @@ def _in_game(
         parts = each.path.removeprefix(f"{mods}/").split("/")
         is_in_mods = bool(mods) and each.path.startswith(f"{mods}/") and len(parts) == 2
         if is_in_mods and _is_sample(each.path, each.size):
-            yield f"game/{parts[0]}", each.path, read(each.path, 64 << 10)
+            yield f"{IN_GAME}{parts[0]}", each.path, read(each.path, 64 << 10)
 
 
 def _in_downloads(look_at: Sequence[str]) -> Iterator[Sample]:

@@ -38,6 +38,7 @@ from rellum.core.shelf.likeness import Likely, likeliest
 from rellum.core.shelf.recognise import CardFiles, Recognised
 from rellum.core.shelf.store import Shelf
 from rellum.core.shelf.take_in import Stored, StoreOptions
+from rellum.core.values.paths import shown_file
 
 Outcome = Literal["taken", "already there", "unknown", "part", "refused"]
 
@@ -85,7 +86,37 @@ def take(
     Raises NoPack, FileFaults, UnknownMod, UnknownRelease.
     """
     with opened_taker(request.pack_folder, request.shelf_folder, how, request.listen) as taker:
-        return tuple(taker.take_all(paths))
+        outcomes = tuple(taker.take_all(paths))
+        describes = bool(taker.catalog.sheet.self_descriptions)
+    if not describes or how.by == "move" or not any(_may_tell(each) for each in outcomes):
+        return outcomes
+    return tuple(with_own_cards(request, outcomes, how))
+
+
+def _may_tell(outcome: TakeOutcome) -> bool:
+    """Whether an unknown archive may describe itself."""
+    return outcome.outcome == "unknown" and outcome.form not in (None, SINGLE_FILE)
+
+
+def with_own_cards(
+    request: Request, outcomes: Sequence[TakeOutcome], how: HowToTake
+) -> Iterator[TakeOutcome]:
+    """Write cards for unknown archives whose mods describe themselves, and yield what they are then."""
+    from rellum.core.actions.gather.describe import save_own
+
+    saved = save_own(request, [each.path for each in outcomes if _may_tell(each)])
+    again: dict[str, TakeOutcome] = {}
+    if saved:  # now their cards know them
+        with opened_taker(request.pack_folder, request.shelf_folder, how, request.listen) as taker:
+            again = {each.path: each for each in taker.take_all(saved)}
+    for each in outcomes:
+        found = again.get(each.path)
+        if found is None or found.known is None:
+            yield each
+            continue
+        card = shown_file(saved[each.path])
+        reason = f"{card} has it now, from what the mod says about itself"
+        yield replace(found, outcome="taken", reason=reason)
 
 
 def opened_taker(folder: str, shelf_folder: str, how: HowToTake, listen: Listener) -> ArchiveTaker:
