@@ -55,8 +55,7 @@ def ask(signs: GameSigns, answers: SheetAnswers) -> SheetAnswers:
         console.table(("id", "version"), [tuple(each) for each in form.read])
         if console.choose("Is that right?", ("yes", "no")) != "no":
             forms.append(form)
-    answers = replace(answers, forms=tuple(forms))
-    return answers
+    return replace(answers, forms=tuple(forms))
 
 
 def _version(signs: GameSigns) -> VersionSign | None:

@@ -8,7 +8,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Final
 
-from rellum.core.describing.name_parts import parts_of_name, stem_of
+from rellum.core.describing.name_parts import NameParts, parts_of_name, stem_of
 from rellum.core.describing.own_words import OwnWords, as_id
 
 TOLD_IN: Final = re.compile(
@@ -60,7 +60,7 @@ def guess_naming(
     of_file, of_folder = parts_of_name(stem, game_versions), parts_of_name(wrapper, game_versions)
     in_name, in_folder = f"the name {archive}", f"the folder {wrapper}"
     version = _first(
-        Guess(value=own.version if own else "", source=own.file if own else ""),
+        _own_version(own, of_file, in_name),
         _told(told, "version"),
         _in_text(told),
         Guess(value=of_file.version, source=in_name, is_sure=of_file.is_sure),
@@ -86,6 +86,20 @@ def guess_naming(
         is_patch=bool({"patch", "update", "hotfix"} & set(words)),
         own_id=own.said_id if own else "",
     )
+
+
+def _own_version(own: OwnWords | None, of_file: NameParts, in_name: str) -> Guess:
+    """Return the version that a mod says it has; not certain where the archive's name says another."""
+    if own is None or not own.version:
+        return Guess()
+    agrees = not of_file.is_sure or _same(own.version, of_file.version)
+    other = "" if agrees else f"; but {in_name} says {of_file.version}"
+    return Guess(value=own.version, source=f"{own.file}{other}", is_sure=agrees)
+
+
+def _same(one: str, other: str) -> bool:
+    """Whether two versions are the same; or one begins with the other, as names leave out what is last."""
+    return f"{one}.".startswith(f"{other}.") or f"{other}.".startswith(f"{one}.")
 
 
 def _first(*guesses: Guess) -> Guess:

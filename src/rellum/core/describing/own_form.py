@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -171,10 +172,38 @@ def _statement(kind: str, way: Sequence[str], documents: Sequence[Document]) -> 
             ranges = [str(value) for each in tables for value in each.values() if _is_text(value)]
         if range_key:
             lines.append(f"range = {_quoted(range_key)}")
+        lines += _of_texts([str(each) for each in items if _is_text(each) and str(each)])[0]
     elif kind == "game":
         ranges = [str(each) for each in items if _is_text(each)]
+    else:
+        found, ranges = _of_texts([str(each) for each in items if _is_text(each) and str(each)])
+        lines += found
     lines.append(f"notation = {_quoted(_notation(ranges))}")
     return lines
+
+
+_WAYS_TO_NAME: Final = (
+    r"(?P<id>[^:]+?)(?:\s*:\s*(?P<range>.+))?",
+    r"(?P<id>[^@]+?)(?:\s*@\s*(?P<range>.+))?",
+    r"(?P<id>[^(]+?)(?:\s*\((?P<range>[^)]+)\))?",
+    r"(?P<id>[\w.-]+)\s*(?P<range>[<>=~^!].*)?",
+)
+"""How a text names a mod and a range: with a colon, an at sign, brackets, or a comparison."""
+
+
+def _of_texts(texts: Sequence[str]) -> tuple[list[str], list[str]]:
+    """Return the lines that say how needs are written in texts, and their ranges."""
+    lines = []
+    split = next((sign for sign in (";", ",") if any(sign in each for each in texts)), "")
+    if split:
+        lines.append(f"split = {_quoted(split)}")
+    parts = [part.strip() for each in texts for part in (each.split(split) if split else [each])]
+    for pattern in _WAYS_TO_NAME:
+        found = [re.fullmatch(pattern, part) for part in parts if part]
+        ranges = [match["range"] for match in found if match and match["range"]]
+        if ranges and all(found):
+            return [*lines, f"pattern = '^{pattern}$'"], ranges
+    return lines, []
 
 
 def _notation(ranges: Sequence[str]) -> str:

@@ -79,9 +79,19 @@ class Shape:
 
 
 class Game:
-    """What is known of the game: its vanilla files and its places."""
+    """What is known of the game: its vanilla files and its places.
 
-    def __init__(self, vanilla: Iterable[PlacePath], places: Mapping[str, PlacePath]) -> None:
+    ``told_in`` are names of files in which mods describe themselves: every mod has one, so that they tell
+    nothing of where it belongs.
+    """
+
+    def __init__(
+        self,
+        vanilla: Iterable[PlacePath],
+        places: Mapping[str, PlacePath],
+        told_in: Iterable[str] = (),
+    ) -> None:
+        self._told_in = frozenset(name.casefold() for name in told_in)
         self.places = dict(places)
         self.vanilla: dict[str, str] = {path.casefold(): path for path in vanilla}
         folders = [path.removeprefix(GAME_PREFIX).split("/")[0] for path in places.values()]
@@ -113,6 +123,8 @@ class Game:
         votes: Counter[str] = Counter()
         for path in relative:
             folder, _, name = path.casefold().rpartition("/")
+            if name in self._told_in:
+                continue
             for above in self._folders_of.get(name, ()):
                 base = above if not folder else above[: -len(folder) - 1]
                 if not folder or above.casefold().endswith("/" + folder):
@@ -131,19 +143,18 @@ class Game:
         return [path for path in found if path]
 
 
-def guess_shape(paths: Sequence[str], game: Game, mod_id: str, home: Home = NO_HOME) -> Shape:
-    """Guess what of an archive goes where. ``home`` is what is known of a folder of its own."""
+def guess_shape(paths: Sequence[str], game: Game, mod_id: str, homes: Sequence[Home] = ()) -> Shape:
+    """Guess what of an archive goes where. ``homes`` is what is known of folders of its own."""
     left_out = tuple(path for path in paths if _BESIDE.search(path) and path.count("/") <= 1)
     apart = frozenset(left_out)
     files = [path for path in paths if path not in apart]
     wrapper = _wrapper(files, game)
     inside = [path[len(wrapper) :] for path in files]
-    finder = _Finder(game, mod_id, home)
-    if home.at is not None and home.at.startswith(wrapper):
-        finder.home_at(home.at[len(wrapper) :])
-    elif home.at is not None and wrapper.startswith(home.at):
-        wrapper, inside = home.at, [path[len(home.at) :] for path in files]
-        finder.home_at("")
+    told = [each.at for each in homes if each.at is not None]
+    if told and wrapper.startswith(min(told, key=len)):  # the wrapper is the mod's own folder
+        wrapper = min(told, key=len)
+        inside = [path[len(wrapper) :] for path in files]
+    finder = _Finder(game, mod_id, {_within(each, wrapper): each for each in homes})
     finder.leave_out(path[len(wrapper) :] for path in left_out if path.startswith(wrapper))
     finder.look("", inside)
     return Shape(
@@ -152,6 +163,11 @@ def guess_shape(paths: Sequence[str], game: Game, mod_id: str, home: Home = NO_H
         alternatives=tuple(finder.alternatives),
         left_out=left_out,
     )
+
+
+def _within(home: Home, wrapper: str) -> str | None:
+    """Return where a home lies below the wrapper; None where the archive does not tell."""
+    return None if home.at is None else home.at.removeprefix(wrapper)
 
 
 def _wrapper(files: Sequence[str], game: Game) -> str:
@@ -172,11 +188,10 @@ def _wrapper(files: Sequence[str], game: Game) -> str:
 class _Finder:
     """Goes through the folders from the top, and stops where a folder's files belong together."""
 
-    def __init__(self, game: Game, mod_id: str, home: Home) -> None:
+    def __init__(self, game: Game, mod_id: str, homes: Mapping[str | None, Home]) -> None:
         self._game = game
         self._mod_id = mod_id
-        self._home = home
-        self._home_at: str | None = None
+        self._homes = homes
         self._beside: tuple[str, ...] = ()
         self.rules: list[Rule] = []
         self.alternatives: list[Alternatives] = []
@@ -186,16 +201,18 @@ class _Finder:
         """Note files that lie beside those of the mod, and are not taken."""
         self._beside = tuple(paths)
 
-    def home_at(self, folder: str) -> None:
-        """Note which folder of the archive is the mod's own."""
-        self._home_at = folder
-
     def look(self, folder: str, files: Sequence[str]) -> None:
         """Find rules for the files below a folder, both relative to the wrapper."""
         relative = [path[len(folder) :] for path in files]
         children = _by_child(relative)
         here = children.pop("", [])
-        if not here and self._choice is None and (alike := _alternatives(children)):
+        are_homes = any(each and each.startswith(folder) for each in self._homes)
+        if (
+            not here
+            and not are_homes
+            and self._choice is None
+            and (alike := _alternatives(children))
+        ):
             self._choose(folder, alike, files)
         elif self._rule_for(folder, relative, children, here):
             return
@@ -213,8 +230,8 @@ class _Finder:
     ) -> bool:
         """Add a rule for a whole folder, if it belongs together; say whether it does."""
         game = self._game
-        if self._home_at is not None and folder == self._home_at:
-            self._add_home(folder, relative)
+        if folder in self._homes:
+            self._add_home(folder, relative, self._homes[folder])
             return True
         if children and not here and all(name.casefold() in game.top_folders for name in children):
             names = ", ".join(sorted(children))
@@ -235,12 +252,12 @@ class _Finder:
             return True
         if not here:
             return False
-        self._add_home(folder, relative)
+        self._add_home(folder, relative, self._homes.get(None, NO_HOME))
         return True
 
-    def _add_home(self, folder: str, relative: Sequence[str]) -> None:
+    def _add_home(self, folder: str, relative: Sequence[str], home: Home) -> None:
         """Lay a folder as the mod's own, below the place of mods."""
-        place, home = self._game.places.get("mods"), self._home
+        place = self._game.places.get("mods")
         # Without a place for mods, nobody knows where: never into the game's own root.
         to = f"{place}/{home.folder or self._mod_id or VALUE}" if place else f"{GAME}/{VALUE}"
         reason = home.reason or "nothing in the game is like it: a folder of its own"

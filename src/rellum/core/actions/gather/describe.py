@@ -27,7 +27,7 @@ from rellum.core.describing.own_words import (
     with_known_ids,
     without_games_own,
 )
-from rellum.core.describing.shape import NO_HOME, Game, Home, guess_shape
+from rellum.core.describing.shape import Game, Home, guess_shape
 from rellum.core.errors import RellumError
 from rellum.core.layers.placing import inner_archives
 from rellum.core.pack.pack_file import PackFile
@@ -206,7 +206,8 @@ class Describer:
         self.catalog: Catalog = opened.files.catalog
         sheet = self.catalog.sheet
         vanilla = [entry.path for entry in opened.state.baseline_files()]
-        self.game = Game(vanilla, sheet.places)
+        told_in = [os.path.basename(each.file) for each in sheet.self_descriptions]
+        self.game = Game(vanilla, sheet.places, told_in)
         self.game_version = str(opened.state.identity().version)
         self.known = CardFiles(self.catalog)
         self.known_ids = {
@@ -234,6 +235,8 @@ class Describer:
         names = [str(member.path) for member in self.members]
         top = {name.split("/")[0] for name in names if "/" in name}
         versions = {version.text for version in self.catalog.sheet.known_versions}
+        if len(own) > 1:  # each of them speaks of itself alone
+            told = {path: text for path, text in told.items() if path not in {w.file for w in own}}
         naming = guess_naming(
             files[0].name,
             top.pop() if len(top) == 1 else "",
@@ -245,7 +248,7 @@ class Describer:
         known = self.known.recognise(hashes[0])
         return Described(
             naming=naming,
-            shape=guess_shape(names, self.game, naming.id.value, self._home(own)),
+            shape=guess_shape(names, self.game, naming.id.value, self._homes_of(own)),
             files=files,
             members=len(self.members),
             unpacked=sum(member.size for member in self.members),
@@ -261,7 +264,9 @@ class Describer:
         if all(rule.is_sure for rule in described.shape.rules):
             return described
         names = [str(member.path) for member in members]
-        shape = guess_shape(names, self.game, described.naming.id.value, self._home(described.own))
+        shape = guess_shape(
+            names, self.game, described.naming.id.value, self._homes_of(described.own)
+        )
         return replace(described, shape=shape)
 
     def _words(self, archive: Archive, folder: str) -> tuple[tuple[OwnWords, ...], dict[str, str]]:
@@ -284,15 +289,13 @@ class Describer:
             if path in contents
         }
 
-    def _home(self, own: Sequence[OwnWords]) -> Home:
-        """Return what is known of the folder of its own that a mod gets."""
-        if len(own) == 1 and self.lays_in_mods:
-            folder = own[0].folder.rstrip("/").rpartition("/")[2]
-            reason = f"its {os.path.basename(own[0].file)} lies in the mod's own folder"
-            return Home(folder, reason, own[0].folder)
+    def _homes_of(self, own: Sequence[OwnWords]) -> tuple[Home, ...]:
+        """Return what is known of the folders of their own that mods get."""
+        if own and self.lays_in_mods:
+            return tuple(_home(each) for each in own)
         if self.homes >= _ANSWERED:
-            return Home("", f"like {self.homes} other mods of the catalog: a folder of its own")
-        return NO_HOME
+            return (Home("", f"like {self.homes} other mods of the catalog: a folder of its own"),)
+        return ()
 
     def _patched(self, mod: Mod, names: Sequence[str]) -> str:
         """Return the version that an archive seems to go over: it has few of that release's files."""
@@ -300,6 +303,12 @@ class Describer:
         unpacked = newest.files[0].unpacked if newest and len(newest.files) == 1 else None
         size = sum(member.size for member in self.members)
         return newest.version.text if newest and unpacked and size < _FEW * unpacked else ""
+
+
+def _home(own: OwnWords) -> Home:
+    folder = own.folder.rstrip("/").rpartition("/")[2]
+    reason = f"its {os.path.basename(own.file)} lies in the mod's own folder"
+    return Home(folder, reason, own.folder)
 
 
 def _in_own_folders(catalog: Catalog, place: PlacePath) -> int:
