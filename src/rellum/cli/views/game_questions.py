@@ -119,8 +119,7 @@ def show(draft: GameDraft, folder: str, to: str, *, as_json: bool) -> None:
         ]
     )
     if draft.marks:
-        console.say(
-            f"{console.count_text(draft.marks, 'line')} marked 'FILL IN' are guesses: look at them."
-        )
+        marked = console.count_text(draft.marks, "line")
+        console.say(f"{marked} marked 'FILL IN': look at each, correct it, and remove the mark.")
     stated = "" if version else " --version VERSION"
     console.say(f"Next: rellum adopt {shlex.quote(folder)}{stated}")

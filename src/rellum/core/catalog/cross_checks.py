@@ -53,21 +53,31 @@ def notes(catalog: Catalog) -> list[Fault]:
 def unfinished(catalog: Catalog) -> list[str]:
     """Return every line of sheet and cards that a person must still decide, as ``file:line: …``."""
     sheet = catalog.sheet.source.file
-    words = f"{MARK}: decide this, and remove the mark"
-    return [f"{shown_file(sheet)}:{line}: {words}" for line in _open_lines_of(sheet)] + [
-        f"{shown_file(release.source.file)}:{line}: {words}"
+    cards = dict.fromkeys(
+        release.source.file
         for mod in catalog.mods.values()
         for release in mod.releases
-        for line in release.open_lines
-    ]
+        if release.open_lines
+    )
+    return [line for file in (sheet, *cards) for line in _open_lines_of(file)]
 
 
-def _open_lines_of(file: str) -> tuple[int, ...]:
+def _open_lines_of(file: str) -> list[str]:
     try:
         with open(file, encoding="utf-8") as stream:
-            return open_lines(stream.read())
+            text = stream.read()
     except (OSError, UnicodeDecodeError):
-        return ()
+        return []
+    lines = text.splitlines()
+    return [f"{shown_file(file)}:{n}: {_to_decide(lines[n - 1])}" for n in open_lines(text)]
+
+
+def _to_decide(line: str) -> str:
+    """Say what is to be decided about a line: its value, and the words of its mark."""
+    value, _, words = line.strip().partition(f"{MARK}:")
+    value = value.rstrip("# ")
+    what = f"{value}: " if value else ""
+    return f"{MARK}: {what}{words.strip() or 'decide this, and remove the mark'}"
 
 
 def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]:

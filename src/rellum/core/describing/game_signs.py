@@ -242,8 +242,8 @@ def _versions(
     for sign in signs:
         more = 4 * bool(in_programs[sign.version]) + 3 * (len(sources[sign.version]) > 1)
         reasons = [sign.reason]
-        reasons += ["a program says it, too"] if in_programs[sign.version] else []
-        reasons += ["another file says it, too"] if len(sources[sign.version]) > 1 else []
+        reasons += ["a program says it too"] if in_programs[sign.version] else []
+        reasons += ["another file says it too"] if len(sources[sign.version]) > 1 else []
         whole = VersionSign(
             version=sign.version,
             file=sign.file,
@@ -280,7 +280,7 @@ def _in_text(path: str, content: bytes, name: str) -> list[VersionSign]:
                 file=path,
                 line=line,
                 pattern=pattern,
-                reason=f"line {line}: {' '.join(match[0].split())[:60]}",
+                reason=f"line {line} says {match['version']}",
                 points=points + more,
             )
         )

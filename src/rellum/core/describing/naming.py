@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
@@ -49,12 +49,13 @@ def guess_naming(
     told: Mapping[str, str],
     own: OwnWords | None = None,
     game_versions: Collection[str] = (),
+    inner: Sequence[OwnWords] = (),
 ) -> Naming:
     """Guess from the archive's name, the name of its one top folder (or nothing), and texts inside.
 
     ``told`` are the texts of files that tell of the archive, by path. What lies inside counts more
     than a folder's name, and that more than the file's, which anybody can change. ``own`` is what the
-    mod says about itself, which counts most.
+    mod says about itself, which counts most; ``inner`` what each of several mods in it says.
     """
     stem = stem_of(archive)
     of_file, of_folder = parts_of_name(stem, game_versions), parts_of_name(wrapper, game_versions)
@@ -65,6 +66,7 @@ def guess_naming(
         _in_text(told),
         Guess(value=of_file.version, source=in_name, is_sure=of_file.is_sure),
         Guess(value=of_folder.version, source=in_folder, is_sure=of_folder.is_sure),
+        _shared_version(inner),
     )
     mod_id = _first(
         Guess(value=own.id if own else "", source=own.file if own else ""),
@@ -95,6 +97,14 @@ def _own_version(own: OwnWords | None, of_file: NameParts, in_name: str) -> Gues
     agrees = not of_file.is_sure or _same(own.version, of_file.version)
     other = "" if agrees else f"; but {in_name} says {of_file.version}"
     return Guess(value=own.version, source=f"{own.file}{other}", is_sure=agrees)
+
+
+def _shared_version(inner: Sequence[OwnWords]) -> Guess:
+    """Return the version that all mods of an archive say they have."""
+    versions = {each.version for each in inner}
+    if len(versions) != 1:
+        return Guess()
+    return Guess(value=versions.pop(), source=f"all {len(inner)} mods in it")
 
 
 def _same(one: str, other: str) -> bool:

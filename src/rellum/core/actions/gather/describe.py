@@ -9,6 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from rellum.core.actions.gather.take_checks import refuse_unfinished
 from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import Part, gather, part_of
@@ -126,6 +127,8 @@ def describe_each(
         drafts: list[tuple[str, Described, tuple[Member, ...]]] = []
         for paths in downloads(folders):
             try:
+                if not os.path.isdir(paths[0]):
+                    refuse_unfinished(paths[0])
                 described = describer.describe(paths, request.listen)
                 _refuse_inner(paths[0], describer.members)
             except (RellumError, OSError) as error:
@@ -243,6 +246,7 @@ class Describer:
             told,
             own[0] if len(own) == 1 else None,
             versions,
+            own if len(own) > 1 else (),
         )
         mod = self.catalog.mods.get(ModId(naming.id.value)) if naming.id.value else None
         known = self.known.recognise(hashes[0])

@@ -160,14 +160,14 @@ def signs_of_mods(
     for name, place in sheet.places.items():
         inside = [path for path in files if is_in_game(place) and place in parents(path)]
         if inside and name in ("mods", "plugins", "addons", "packs"):
-            found.append(Likeness(what=f"lie in the place @{name}", paths=tuple(inside)))
+            found.append(Likeness(what=f"in the place @{name}", paths=tuple(inside)))
     tests = _left_over_tests(catalog).values()
     left_over = [path for path in files if any(is_left_over(path) for is_left_over in tests)]
     if left_over:
-        found.append(Likeness(what="are listed by cards as left over", paths=tuple(left_over)))
+        found.append(Likeness(what="listed by cards as left over", paths=tuple(left_over)))
     newer = _much_newer([e for e in entries if e.kind == "file" and not is_own(e.path)])
     if newer:
-        found.append(Likeness(what="are much newer than the rest", paths=tuple(newer)))
+        found.append(Likeness(what="much newer than the rest", paths=tuple(newer)))
     return tuple(found)
 
 
