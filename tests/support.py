@@ -215,7 +215,7 @@ class World:
         )
 
     def want(self, mod: str, range_text: str = "*") -> None:
-        want(Request(pack_folder=self.path("pack")), mod, range_text)
+        want(Request(pack_folder=self.path("pack")), [f"{mod}@{range_text}"])
 
     def drop(self, mod: str) -> None:
         drop(Request(pack_folder=self.path("pack")), mod)

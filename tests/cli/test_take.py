@@ -300,8 +300,14 @@ class TakeTest(WorldTest):
         self.assertEqual(result.returncode, 2)
         self.assertIn("around debian-binary, control.tar.xz, data.tar.xz", result.stderr)
         self.assertIn("take data.tar.xz", result.stderr)
-        said = self.world.run("take", "../in/nested.zip").stdout
-        self.assertIn("it contains other archives (deep/real.7z, other.ZIP)", said)
+        result = self.world.run("take", "../in/nested.zip")
+        self.assertEqual(result.returncode, 2)
+        self.assertIn("holds other archives (deep/real.7z, other.ZIP), and no files", result.stderr)
+        self.assertNotIn("nested.zip", self.world.run("shelf").stdout)
+        mixed = zip_bytes({"deep/real.7z": b"7", "mod/a.dat": b"a"})
+        write_tree(self.world.path("in"), {"mixed.zip": mixed})
+        said = self.world.run("take", "../in/mixed.zip").stdout
+        self.assertIn("it contains another archive (deep/real.7z)", said)
 
     def test_one_error_for_all_parts_of_an_archive(self) -> None:
         stream = io.BytesIO()

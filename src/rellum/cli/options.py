@@ -56,6 +56,14 @@ TakeUpdate = Annotated[
         help="Treat changed vanilla files as a game update, even if the version is the same.",
     ),
 ]
+Newest = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--newest",
+        metavar="MOD",
+        help="Choose the newest release of this mod that fits. Repeatable.",
+    ),
+]
 All = Annotated[bool, typer.Option("--all", help="List every file.")]
 
 HERE = "."

@@ -100,9 +100,10 @@ class SafetyTest(WorldTest):
             self.world.path("catalog", "cards"), {"fog.toml": self.world.cards["fog"].encode()}
         )
         write_tree(self.world.path("downloads"), {"other.zip": zip_bytes({"x/readme.txt": b"?"})})
-        said = self.run_it("take", "../downloads/other.zip", "--as", "fog@1.0", status=2)
-        self.assertIn("does not have the shape", said)
+        stated = ("take", "../downloads/other.zip", "--as", "fog@1.0", "--by", "move")
+        self.assertIn("does not have the shape", self.run_it(*stated, status=2))
         self.assertNotIn("other.zip", self.run_it("shelf"))
+        self.assertTrue(os.path.exists(self.world.path("downloads", "other.zip")))
 
     def test_what_is_carried_is_no_left_over(self) -> None:
         self.world.add_release(

@@ -26,6 +26,8 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
             console.say(
                 f"Chose {console.count_text(len(result.lock.releases), 'release')} for the first line-up."
             )
+        elif result.newest:
+            _show_newest(result)
         else:
             console.warn("rellum.toml changed, so a new line-up was chosen")
     for root, folder in result.new_places:
@@ -50,6 +52,14 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
     if result.plan.visible:
         console.say()
         console.say(plans.plan_summary(result.plan, result.space))
+
+
+def _show_newest(result: Preview) -> None:
+    """Say which releases the mods have that should be as new as can be."""
+    labels = {str(each.mod): each.label for each in result.lock.releases}
+    for mod in result.newest:
+        where = f"{mod} {labels[mod]}" if mod in labels else f"{mod} is not in the line-up"
+        console.say(f"Chosen anew: {where}")
 
 
 def _show_rebase(rebase: Rebase) -> None:

@@ -26,6 +26,17 @@ def show(result: WantResult) -> None:
     console.say(f"Releases in that range: {newest}{' …' if len(result.matching) > 5 else ''}")
 
 
+def show_all(results: Sequence[WantResult]) -> None:
+    """Say what the pack wants of several mods."""
+    console.table(
+        ("wanted", "range", "releases in it"),
+        [
+            (each.mod, each.range, ", ".join(version.text for version in each.matching[:5]))
+            for each in results
+        ],
+    )
+
+
 def is_range(word: str) -> bool:
     """Whether a word is a range and not another mod."""
     return bool(re.match(r"[<>=!*]|v?\d", word)) or word.endswith("+")

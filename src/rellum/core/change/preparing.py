@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Self
 
+from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import GameSheet, Trial
 from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
@@ -18,7 +19,7 @@ from rellum.core.composing.file_maker import FileMaker
 from rellum.core.composing.grafting import trials_against
 from rellum.core.composing.layering import Layers, LineUpInputs, find_layers
 from rellum.core.composing.leftovers import find_leftovers
-from rellum.core.composing.line_up import current_line_up
+from rellum.core.composing.line_up import current_line_up, line_up_of
 from rellum.core.composing.load_order_file import with_load_order
 from rellum.core.composing.needed import release_of
 from rellum.core.composing.settling import SettingsConflict, settle
@@ -50,8 +51,8 @@ from rellum.core.values.paths import PlacePath, Roots, file_of, is_in_game, root
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preview:
-    """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made; ``is_first``:
-    there was none yet.
+    """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made, or newer
+    releases were asked for (``newest``); ``is_first``: there was no line-up yet.
 
     ``settings`` are files in which the user and a release changed the same keys; ``same_names`` folders that
     would come into one of the same name; ``shapes`` tell how grafts fit their slots, and ``graft_trials``
@@ -77,6 +78,7 @@ class Preview:
     by_hand: tuple[tuple[str, str], ...] = ()
     new_places: tuple[tuple[str, str], ...] = ()
     is_first: bool = False
+    newest: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -101,10 +103,15 @@ class Preparing:
         *,
         take_update: bool = False,
         as_noted: bool = False,
+        newest: Collection[str] = (),
         listen: Listener = silent,
     ) -> None:
-        """``as_noted``: the game is what the state says, whatever the folder holds."""
+        """``as_noted``: the game is what the state says, whatever the folder holds.
+
+        ``newest``: mods whose release need not stay as the line-up has it.
+        """
         self.sweeps = sweeps
+        self.newest = newest
         self.answers = Answers()
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         self.pack = opened.files.pack
@@ -185,6 +192,7 @@ class Preparing:
             lock=line_up.lock,
             made_anew=composed.made_anew,
             is_first=opened.files.lock_if_any is None,
+            newest=tuple(self.newest),
             plan=plan,
             target=target,
             space=space,
@@ -231,7 +239,11 @@ class Preparing:
 
     def _line_up(self, shelf: Shelf) -> tuple[LockFile, bool]:
         identity = self.opened.state.identity()
+        for mod in self.newest:
+            find_mod(self.catalog, mod)
         try:
+            if self.newest and self.opened.files.lock_if_any is not None:
+                return line_up_of(self.opened, shelf, tuple(self.newest)), True
             return current_line_up(self.opened, self.pack, self.catalog, identity, shelf)
         except RellumError as error:
             if self.rebase:

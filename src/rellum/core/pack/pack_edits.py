@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from rellum.core.catalog.tables import raise_faults
@@ -16,6 +16,7 @@ from rellum.core.values.paths import shown_file
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
+    from tomlkit.items import InlineTable
 
 
 def write_adopted(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Identity) -> None:
@@ -77,26 +78,38 @@ def set_want(home: PackHome, want: WantLine) -> None:
 
     Raises OSError.
     """
+    set_wants(home, [want])
+
+
+def set_wants(home: PackHome, wants: Sequence[WantLine]) -> None:
+    """Write several wants at once. Raises OSError."""
 
     def change(document: TOMLDocument) -> None:
         import tomlkit
 
-        wants = document.setdefault("want", tomlkit.table())
-        if not want.optional and not want.options:
-            wants[want.mod] = want.range_text
-            return
-        said = tomlkit.inline_table()
-        said["range"] = want.range_text
-        if want.optional:
-            said["optional"] = True
-        if want.options:
-            options = tomlkit.inline_table()
-            for group, chosen in want.options:
-                options[group] = chosen[0] if len(chosen) == 1 else list(chosen)
-            said["options"] = options
-        wants[want.mod] = said
+        table = document.setdefault("want", tomlkit.table())
+        for want in wants:
+            table[want.mod] = _want_value(want)
 
-    _edit(home, change)
+    if wants:
+        _edit(home, change)
+
+
+def _want_value(want: WantLine) -> str | InlineTable:
+    import tomlkit
+
+    if not want.optional and not want.options:
+        return want.range_text
+    said = tomlkit.inline_table()
+    said["range"] = want.range_text
+    if want.optional:
+        said["optional"] = True
+    if want.options:
+        options = tomlkit.inline_table()
+        for group, chosen in want.options:
+            options[group] = chosen[0] if len(chosen) == 1 else list(chosen)
+        said["options"] = options
+    return said
 
 
 def add_catalog(home: PackHome, folder: str) -> None:

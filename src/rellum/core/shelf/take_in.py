@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Final
+from typing import Final, NamedTuple
 
 from rellum.core.archives.model import STANDARD_LIMITS, Form, Limits, Member
 from rellum.core.archives.open import open_archive
@@ -26,9 +26,19 @@ def _approve(_: Hashes) -> None:
     """Nothing is known that the hashes could be compared with."""
 
 
+Look = Callable[[ShelfEntry, Hashes, tuple[Member, ...]], None]
+"""Looks at a whole archive before it is kept, and raises what is wrong with it."""
+
+
+def _look(_entry: ShelfEntry, _hashes: Hashes, _members: tuple[Member, ...]) -> None:
+    """Nothing is known of what the archive should hold."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StoreOptions:
     """How a file is taken. ``also`` names hashes beside BLAKE3; ``form`` None: its content tells.
+
+    What ``approve`` or ``look`` refuses is not kept, and its source stays, also where ``by`` is "move".
 
     ``hashes`` are those of a file that was hashed on its way here: it is not read for that again,
     and moved.
@@ -40,6 +50,7 @@ class StoreOptions:
     limits: Limits = STANDARD_LIMITS
     form: Form | None = None
     approve: Approve = _approve
+    look: Look = _look
     hashes: Hashes | None = None
 
 
@@ -53,13 +64,20 @@ class Stored:
     copies: int = 0
 
 
+class Checks(NamedTuple):
+    """What is looked at before a file is kept: its members behind the copy, and then all of it."""
+
+    read: Callable[[Ready], tuple[Member, ...]]
+    look: Callable[[Hashes, tuple[Member, ...]], None]
+
+
 PLAINLY: Final = StoreOptions()
 
 
 def take(shelf: Shelf, path: str, how: StoreOptions = PLAINLY, listen: Listener = silent) -> Stored:
     """Take a whole archive in: its bytes are read once, hashed, copied and checked in full.
 
-    Raises ArchiveFault, ShelfFault, StillComing and what ``how.approve`` raises; then nothing of
+    Raises ArchiveFault, ShelfFault, StillComing and what ``how`` refuses; then nothing of
     it stays on the shelf and the source is as it was.
     """
     if known := _known(shelf, path, how):
@@ -73,8 +91,14 @@ def take(shelf: Shelf, path: str, how: StoreOptions = PLAINLY, listen: Listener 
         archive.ready = ready
         return archive.check()
 
-    hashes, members = _carry(shelf, path, how, check, listen)
-    entry = _entry(hashes, name, form=archive.form, encoding=archive.encoding)
+    def entry_of(hashes: Hashes) -> ShelfEntry:
+        return _entry(hashes, name, form=archive.form, encoding=archive.encoding)
+
+    def look(hashes: Hashes, members: tuple[Member, ...]) -> None:
+        how.look(entry_of(hashes), hashes, members)
+
+    hashes, members = _carry(shelf, path, how, Checks(check, look), listen)
+    entry = entry_of(hashes)
     return _enter(shelf, entry, members, hashes, path, how)
 
 
@@ -89,7 +113,8 @@ def take_part(
         if not known[0].part_of:
             shelf.index.update(known[0].digest, "part_of", part.key)
         return _again(shelf, *known, path, how)
-    hashes, _ = _carry(shelf, path, how, lambda ready: (), listen)
+    checks = Checks(lambda ready: (), lambda hashes, members: None)
+    hashes, _ = _carry(shelf, path, how, checks, listen)
     entry = _entry(hashes, how.name or os.path.basename(path), form=None, part_of=part.key)
     return _enter(shelf, entry, (), hashes, path, how)
 
@@ -166,6 +191,8 @@ def _known(shelf: Shelf, path: str, how: StoreOptions) -> tuple[ShelfEntry, Hash
 
 def _again(shelf: Shelf, known: ShelfEntry, hashes: Hashes, path: str, how: StoreOptions) -> Stored:
     how.approve(hashes)
+    if not known.part_of:
+        how.look(known, hashes, tuple(shelf.members(known.digest)))
     sha256 = hashes.others.get("sha256")
     if sha256 and not known.sha256:
         shelf.index.update(known.digest, "sha256", sha256)
@@ -178,12 +205,12 @@ def _carry(
     shelf: Shelf,
     path: str,
     how: StoreOptions,
-    check: Callable[[Ready], tuple[Member, ...]],
+    checks: Checks,
     listen: Listener,
 ) -> tuple[Hashes, tuple[Member, ...]]:
     """Copy a file in, with the check running behind the copy; keep it if all holds."""
     if how.hashes:
-        return _carry_hashed(shelf, path, how.hashes, how.approve, check)
+        return _carry_hashed(shelf, path, how.hashes, how.approve, checks)
     size = os.path.getsize(path)
     if how.by == "copy" or os.stat(path).st_dev != os.stat(shelf.folder).st_dev:
         shelf.check_space(size)
@@ -191,12 +218,13 @@ def _carry(
     try:
         passage = Passage(path, incoming, how.by, how.also)
         try:
-            members = check(_reporting(passage, size, listen))
+            members = checks.read(_reporting(passage, size, listen))
             passage.wait_for(size)
             hashes = passage.finish()
         finally:
             passage.stop()
         how.approve(hashes)
+        checks.look(hashes, members)
         shelf.keep(incoming, hashes.digest)
     except OSError as error:
         raise ShelfFault(
@@ -214,11 +242,12 @@ def _carry_hashed(
     path: str,
     hashes: Hashes,
     approve: Approve,
-    check: Callable[[Ready], tuple[Member, ...]],
+    checks: Checks,
 ) -> tuple[Hashes, tuple[Member, ...]]:
     """Check a file that lies on the shelf's disk and was hashed there, and keep it."""
     approve(hashes)
-    members = check(at_once)
+    members = checks.read(at_once)
+    checks.look(hashes, members)
     flush_file(path)
     shelf.keep(path, hashes.digest)
     return hashes, members

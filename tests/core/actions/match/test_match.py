@@ -75,7 +75,7 @@ class MatchTest(WorldTest):
 
     def test_notes_to_check_by_hand_and_optional_wants(self) -> None:
         self.world.want("flags")
-        want(Request(pack_folder=self.pack()), "tides", ">=2", optional=True)
+        want(Request(pack_folder=self.pack()), ["tides@>=2"], optional=True)
         result = self.world.resolve()
         self.assertEqual(result.notes, (("flags", "a driver from 2023"),))
         self.assertEqual(result.left_out, ("tides",))
@@ -241,7 +241,7 @@ class MatchTest(WorldTest):
         )
         for options in ({"cloth": ("tin",)}, {"size": ("xl",)}, {"cloth": ("silk", "wool")}):
             with self.assertRaises(BadOption):
-                want(Request(pack_folder=self.pack()), "flags", options=options)
+                want(Request(pack_folder=self.pack()), ["flags"], options=options)
         self.edit_pack("wool", "tin")
         with self.assertRaisesRegex(FileFaults, "rellum.toml"):
             self.world.resolve()

@@ -19,6 +19,7 @@ def apply(
     even_if_running: options.EvenIfRunning = False,
     sweep: options.Sweep = False,
     take_update: options.TakeUpdate = False,
+    newest: options.Newest = None,
     every: options.All = False,
     pack: options.Pack = options.HERE,
 ) -> None:
@@ -49,6 +50,7 @@ def apply(
             asking=Asking(settings=view.who_wins, same_name=view.how_deep),
             sweep=sweep,
             take_update=take_update,
+            newest=newest or (),
         )
     if not result.done:
         console.say("Nothing was changed.")

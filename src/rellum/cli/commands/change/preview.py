@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 def preview(
     sweep: options.Sweep = False,
     take_update: options.TakeUpdate = False,
+    newest: options.Newest = None,
     every: options.All = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
@@ -25,7 +26,10 @@ def preview(
 
     with console.progress() as listen:
         result = action(
-            request_of(pack, listen=listen, shelf=True), sweep=sweep, take_update=take_update
+            request_of(pack, listen=listen, shelf=True),
+            sweep=sweep,
+            take_update=take_update,
+            newest=newest or (),
         )
     if as_json:
         from rellum.core.values.paths import shown

@@ -53,10 +53,12 @@ def want(
             "name a mod, or use --shelf", hint="'rellum shelf' lists what is there."
         )
     chosen = view.options_of(choices or [])
-    for word in dict.fromkeys(words):
-        mod, range_text = actions.split_want(word)
-        view.show(actions.want(request, mod, range_text, optional=optional, options=chosen))
-    if not words:
+    results = actions.want(request, words, optional=optional, options=chosen)
+    if len(results) == 1:
+        view.show(results[0])
+    elif results:
+        view.show_all(results)
+    else:
         console.say("Every mod on the shelf is wanted already.")
 
 

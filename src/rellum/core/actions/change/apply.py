@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
 from rellum.core.change.execute import execute
@@ -31,18 +31,30 @@ class ApplyResult:
     originals_folder: str
 
 
-def preview(request: Request, *, sweep: bool = False, take_update: bool = False) -> Preview:
+def preview(
+    request: Request,
+    *,
+    sweep: bool = False,
+    take_update: bool = False,
+    newest: Collection[str] = (),
+) -> Preview:
     """Plan, and change nothing. ``sweep``: also set left-overs of older releases aside.
 
     ``take_update``: changed vanilla files are an update of the game, though its version is the same.
+    ``newest``: mods whose release need not stay as it is; the others stay where they can.
 
-    Raises NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, CannotLay, FolderOwned.
+    Raises UnknownMod, NoLineUp, NoLineUpExists, MissingArchives, PlacingFault, CannotLay, FolderOwned.
     """
     with (
         open_pack(request) as opened,
         Shelf(request.shelf_folder) as shelf,
         Preparing(
-            opened, shelf, sweep, take_update=take_update, listen=request.listen
+            opened,
+            shelf,
+            sweep,
+            take_update=take_update,
+            newest=newest,
+            listen=request.listen,
         ) as preparing,
     ):
         return preparing.preview()
@@ -55,8 +67,9 @@ def apply(
     *,
     sweep: bool = False,
     take_update: bool = False,
+    newest: Collection[str] = (),
 ) -> ApplyResult:
-    """Plan, ask, and carry the plan out. ``sweep`` and ``take_update`` as in ``preview``.
+    """Plan, ask, and carry the plan out. ``sweep``, ``take_update`` and ``newest`` as in ``preview``.
 
     ``asking`` are asked what is open and the pack does not say; the pack remembers it. Raises what
     ``preview`` does, UnsettledFolder, UnsettledSettings, NoSpace, RolledBack.
@@ -66,7 +79,12 @@ def apply(
         Shelf(request.shelf_folder) as shelf,
     ):
         with Preparing(
-            opened, shelf, sweep, take_update=take_update, listen=request.listen
+            opened,
+            shelf,
+            sweep,
+            take_update=take_update,
+            newest=newest,
+            listen=request.listen,
         ) as preparing:
             planned = preparing.decided(asking)
             done = not (planned.plan.visible or planned.rebase) or confirm(planned)

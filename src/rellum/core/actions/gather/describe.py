@@ -9,7 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from rellum.core.actions.gather.take_checks import refuse_unfinished
+from rellum.core.actions.gather.take_checks import refuse_inner, refuse_unfinished
 from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import Part, gather, part_of
@@ -30,7 +30,6 @@ from rellum.core.describing.own_words import (
 )
 from rellum.core.describing.shape import Game, Home, guess_shape
 from rellum.core.errors import RellumError
-from rellum.core.layers.placing import inner_archives
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.pack.session import Session
 from rellum.core.progress import Listener
@@ -130,7 +129,7 @@ def describe_each(
                 if not os.path.isdir(paths[0]):
                     refuse_unfinished(paths[0])
                 described = describer.describe(paths, request.listen)
-                _refuse_inner(paths[0], describer.members)
+                refuse_inner(paths[0], describer.members)
             except (RellumError, OSError) as error:
                 yield _refused(paths[0], error)
                 continue
@@ -184,21 +183,6 @@ def _refused(path: str, error: Exception) -> EachOutcome:
     if isinstance(error, RellumError):
         return EachOutcome(path=path, outcome="refused", reason=error.summary, hint=error.hint)
     return EachOutcome(path=path, outcome="refused", reason=str(error))
-
-
-def _refuse_inner(path: str, members: Sequence[Member]) -> None:
-    """Refuse an archive that holds nothing but archives. Raises ArchiveFault."""
-    names = [member.path for member in members]
-    inner = inner_archives(names)
-    if inner and all(inner_archives([name]) or _is_beside(name) for name in names):
-        raise ArchiveFault(
-            f"{path}: holds {inner}, and no files of a mod",
-            hint="Unpack it, then describe and take what is inside.",
-        )
-
-
-def _is_beside(name: str) -> bool:
-    return name.lower().endswith((".txt", ".md", ".url", ".nfo", ".pdf", ".html"))
 
 
 class Describer:

@@ -5,19 +5,29 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Literal
 
 from rellum.core.actions.gather.take_checks import (
     UnfinishedCard,
     bytes_below,
     holds_only_archives,
+    refuse_inner,
     refuse_other,
     refuse_unfinished,
     shape_fault,
 )
 from rellum.core.actions.match.wants import UnknownRelease
 from rellum.core.archives.checksums import Listed, is_checksum_list, lists_beside
-from rellum.core.archives.model import AGAIN, SINGLE_FILE, ArchiveFault, Form, Limits, NotAnArchive
+from rellum.core.archives.model import (
+    AGAIN,
+    SINGLE_FILE,
+    ArchiveFault,
+    Form,
+    Limits,
+    Member,
+    NotAnArchive,
+)
 from rellum.core.archives.parts import Part, part_by_name, part_of
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog, Release, ReleaseFile
@@ -33,6 +43,7 @@ from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener
 from rellum.core.shelf import take_in
 from rellum.core.shelf.folder_pack import pack_folder
+from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.intake import By, Hashes
 from rellum.core.shelf.likeness import Likely, likeliest
 from rellum.core.shelf.recognise import CardFiles, Recognised
@@ -357,6 +368,7 @@ class ArchiveTaker:
             by=self._how.by,
             limits=self.limits,
             approve=approve,
+            look=partial(self._refuse_other_shape, path),
             hashes=hashes,
         )
 
@@ -379,8 +391,6 @@ class ArchiveTaker:
         """Say what a file that is on the shelf now is."""
         known = self._cards.recognise(took.hashes)
         if self._stated and (known is None or known.release != self._stated):
-            if not is_part:
-                self._refuse_other_shape(path, self._stated, took)
             file = self._stated_file(name)
             known = Recognised(release=self._stated, file=file, by="stated")
             self.shelf.index.state(
@@ -412,16 +422,21 @@ class ArchiveTaker:
             copies=took.copies,
         )
 
-    def _refuse_other_shape(self, path: str, release: Release, took: Stored) -> None:
-        """Refuse what has nothing of what a stated release lays; it leaves the shelf. Raises ArchiveFault."""
-        fault = shape_fault(release, took.entry, self.shelf.members(took.entry.digest))
-        if fault:
-            if took.is_new:
-                self.shelf.forget(took.entry.digest)
-            raise ArchiveFault(
-                f"{path}: does not have the shape that {release.name} says: {fault}",
-                hint="This is a different file than the card means, or its 'take' or 'expect' is wrong.",
-            )
+    def _refuse_other_shape(
+        self, path: str, entry: ShelfEntry, hashes: Hashes, members: tuple[Member, ...]
+    ) -> None:
+        """Refuse what has nothing of what a stated release lays, or only archives. Raises ArchiveFault."""
+        known = self._cards.recognise(hashes)
+        stated = self._stated
+        if stated and (known is None or known.release != stated):
+            if fault := shape_fault(stated, entry, members):
+                raise ArchiveFault(
+                    f"{path}: does not have the shape that {stated.name} says: {fault}",
+                    hint="This is a different file than the card means, or its 'take' or 'expect' is "
+                    "wrong.",
+                )
+        elif known is None:
+            refuse_inner(path, members)
 
     def _likely(self, name: str, digest: Digest) -> tuple[Likely, ...]:
         entry = self.shelf.index.one("blake3 = ?", digest)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
 from rellum.core.archives.forms import ENDINGS, unfinished
@@ -13,7 +13,7 @@ from rellum.core.catalog.model import Release, ReleaseFile
 from rellum.core.catalog.open_lines import MARK
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
-from rellum.core.layers.placing import place_archives
+from rellum.core.layers.placing import inner_archives, place_archives
 from rellum.core.layers.wrappers import PlacingFault
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.intake import Hashes
@@ -90,3 +90,18 @@ def bytes_below(folder: str) -> int:
         for above, _, names in os.walk(folder)
         for name in names
     )
+
+
+def refuse_inner(path: str, members: Iterable[Member]) -> None:
+    """Refuse an archive that holds nothing but archives. Raises ArchiveFault."""
+    names = [member.path for member in members]
+    inner = inner_archives(names)
+    if inner and all(inner_archives([name]) or _is_beside(name) for name in names):
+        raise ArchiveFault(
+            f"{path}: holds {inner}, and no files of a mod",
+            hint="Unpack it, then describe and take what is inside.",
+        )
+
+
+def _is_beside(name: str) -> bool:
+    return name.lower().endswith((".txt", ".md", ".url", ".nfo", ".pdf", ".html"))

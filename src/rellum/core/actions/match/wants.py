@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from rellum.core.catalog.load import find_mod
@@ -14,7 +14,7 @@ from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import pack_home
-from rellum.core.pack.pack_edits import remove_hold, remove_want, set_hold, set_want
+from rellum.core.pack.pack_edits import remove_hold, remove_want, set_hold, set_wants
 from rellum.core.pack.pack_file import WantLine, read_pack_file
 from rellum.core.shelf.store import Shelf
 from rellum.core.values.ids import ModId
@@ -69,21 +69,47 @@ class WantResult:
 
 def want(
     request: Request,
-    mod_id: str,
-    range_text: str = "",
+    words: Sequence[str],
     *,
     optional: bool | None = None,
     options: Options | None = None,
-) -> WantResult:
-    """Write a want into rellum.toml. ``optional`` None: as it was; ``options`` are choices by group, beside
-    those it has; where only such things are said, the range stays.
+) -> list[WantResult]:
+    """Write wants into rellum.toml, all or none; ``words`` are mods, or ``mod@RANGE``.
 
-    Raises UnknownMod, BadRange, BadOption, and what reading can raise.
+    ``optional`` None: as it was; ``options`` are choices by group, beside those it has; where only such
+    things are said, the range stays. Raises UnknownMod, BadRange, BadOption, and what reading can raise.
     """
     home = pack_home(request.pack_folder)
     pack = read_pack_file(home)
-    mod = find_mod(catalog_of(home, pack), mod_id)
-    before = next((each for each in pack.wants if each.mod == mod.id), None)
+    catalog = catalog_of(home, pack)
+    found = []
+    for word in dict.fromkeys(words):
+        mod_id, range_text = split_want(word)
+        mod = find_mod(catalog, mod_id)
+        before = next((each for each in pack.wants if each.mod == mod.id), None)
+        line, matching = _want_line(mod, before, range_text, optional, options)
+        found.append((line, before, matching))
+    set_wants(home, [line for line, _, _ in found])
+    return [
+        WantResult(
+            optional=line.optional,
+            mod=line.mod,
+            range=line.range_text,
+            before=before.range_text if before else None,
+            matching=matching,
+        )
+        for line, before, matching in found
+    ]
+
+
+def _want_line(
+    mod: Mod,
+    before: WantLine | None,
+    range_text: str,
+    optional: bool | None,
+    options: Options | None,
+) -> tuple[WantLine, tuple[Version, ...]]:
+    """Return a want as the pack's file has it, and the releases it means. Raises BadRange, BadOption."""
     only_more = before is not None and (options or optional is not None)
     range_text = range_text or (before.range_text if before and only_more else "*")
     try:
@@ -106,18 +132,11 @@ def want(
     line = WantLine(
         mod=mod.id,
         range_text=range_.text,
-        source=Source(file=home.pack_file),
+        source=Source(file=""),
         optional=(before is not None and before.optional) if optional is None else optional,
         options=tuple(chosen.items()),
     )
-    set_want(home, line)
-    return WantResult(
-        optional=line.optional,
-        mod=mod.id,
-        range=range_.text,
-        before=before.range_text if before else None,
-        matching=matching,
-    )
+    return line, matching
 
 
 def split_want(word: str) -> tuple[str, str]:
