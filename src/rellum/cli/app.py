@@ -58,7 +58,7 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         ),
     ),
     "Match": (
-        ("want", "want", "Add a mod to the pack, with a version range."),
+        ("want", "want", "Add mods to the pack, each with a version range."),
         ("drop", "want", "Remove a mod from the pack; the next apply takes it out of the game."),
         ("hold", "hold", "Pin a release of a mod, with a reason; --off unpins it."),
         ("resolve", "resolve", "Choose releases that work together and fit the game."),

@@ -190,6 +190,11 @@ def current_line_up(
             f"the line-up is for the game {lock.sheet}, and the pack keeps {identity.sheet}",
             hint="Make a new one with 'rellum resolve --fresh'.",
         )
+    if lock is None and not pack.wants and not pack.grafts:
+        raise NoLineUp(
+            "there is no line-up yet, and the pack wants no mods",
+            hint="Add some with 'rellum want MOD'; 'rellum want --shelf' adds all that is on the shelf.",
+        )
     made_anew = lock is None or not _still_fits(lock, pack, catalog, identity)
     if made_anew or lock is None:
         problem = make_problem(opened.home, pack, catalog, identity, lock)
