@@ -18,7 +18,7 @@ KEYS = {
     ("why", "keelson", "--json"): {"mod", "chosen", "asked_by", "fixed_by", "releases"},
     ("news", "--json"): {"game", "releases"},
     ("outlook", "--json"): {"versions", "cells"},
-    ("vet", "--json"): {"catalogs", "cards", "releases", "trials", "faults"},
+    ("vet", "--json"): {"catalogs", "cards", "releases", "trials", "faults", "notes"},
 }  # fmt: skip
 
 

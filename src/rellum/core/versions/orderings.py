@@ -3,8 +3,8 @@
 ``dotted``
     Any number of parts with ``.``, ``_``, ``-`` or ``+`` between them and a leading ``v``. Numbers by
     value, ``1.6`` and ``1.6.0`` are the same version; a word for something before the release
-    (``alpha``, ``beta``, ``rc`` …) comes before it: ``2.0-beta.3 < 2.0``; any other word after it and
-    before a further number: ``97.3.21 < 97.3.21b < 97.3.21.1``.
+    (``alpha``, ``beta``, ``rc`` …, also ``1.0b2``) comes before it: ``2.0-beta.3 < 2.0``; any other
+    word after it and before a further number: ``97.3.21 < 97.3.21b < 97.3.21.1``.
 ``semver``
     The precedence of Semantic Versioning 2.0.0, build metadata left out of it. A leading ``v`` and
     missing minor and patch numbers are let through, as mods have them.
@@ -51,6 +51,8 @@ _PRE_WORDS: Final = {
     "preview": 3,
     "rc": 4,
 }
+_GLUED: Final = re.compile(r"(?<=[0-9])(a|b)(?=[0-9])")
+"""``1.0a1`` and ``1.0b2`` are before 1.0, as in PEP 440; a letter alone (``1.0b``) is after it."""
 _SHAPE = re.compile(r"v?[0-9a-z]+(?:[._+-]+[0-9a-z]+)*", re.IGNORECASE)
 _PARTS = re.compile(r"[0-9]+|[a-z]+")
 _SEMVER = re.compile(
@@ -109,7 +111,8 @@ def _dotted_key(text: str) -> Key | None:
 def _loose_parts(text: str) -> list[Part]:
     """Read numbers and words, whatever stands between them."""
     parts: list[Part] = []
-    for piece in _PARTS.findall(text.lower()):
+    plain = _GLUED.sub(lambda found: {"a": "alpha", "b": "beta"}[found[0]], text.lower())
+    for piece in _PARTS.findall(plain):
         if piece.isdigit():
             parts.append((NUMBER, int(piece), ""))
         elif piece in _PRE_WORDS:

@@ -54,7 +54,9 @@ class OptionsTest(WorldTest):
         return self.world.game()["textures/sea.tex"].content
 
     def choose(self, choice: str) -> None:
-        want(Request(pack_folder=self.world.path("pack")), "tides", options={"quality": (choice,)})
+        want(
+            Request(pack_folder=self.world.path("pack")), ["tides"], options={"quality": (choice,)}
+        )
 
     def test_a_changed_choice_lays_only_the_difference(self) -> None:
         self.make()
