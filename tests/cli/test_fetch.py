@@ -62,6 +62,48 @@ class FetchTest(WorldTest):
     def ranges(self, host: str) -> list[str]:
         return [range_ for name, _, range_ in self.site.requests if name.startswith(host)]
 
+    def test_news_from_where_mods_are_published(self) -> None:
+        feed = (
+            '<feed xmlns="http://www.w3.org/2005/Atom"><entry><title>Fog {}</title></entry></feed>'
+        )
+        write_tree(
+            self.world.path("site"),
+            {
+                "fog.xml": feed.format("1.2").encode(),
+                "old.html": b"Old 1",
+                "new.html": b"<p>moved</p>",
+            },
+        )
+        said = '[news]\nfrom = "http://files.{}/{}"\n{}\n'
+        atom = (
+            'form = "xml"\nversion = ["feed", "entry", "title"]\npattern = "(?P<version>[0-9.]+)$"'
+        )
+        page = 'pattern = "Old (?P<version>[0-9.]+)"'
+        for mod, file, how in (("fog", "fog.xml", atom), ("old", "old.html", page),
+                               ("moved", "new.html", page), ("none", "", "")):  # fmt: skip
+            self.offer(mod, "files")
+            if file:
+                with open(
+                    self.world.path("catalog", "cards", f"{mod}.toml"), "a", encoding="utf-8"
+                ) as card:
+                    card.write(said.format(DOMAIN, file, how))
+        self.ready()
+        self.site.requests.clear()
+        result = self.world.run("news", "--look", "--json")
+        found = json.loads(result.stdout)
+        told = {
+            each["mod"]: (each["version_published"], each["is_newer"]) for each in found["mods"]
+        }
+        self.assertEqual(told, {"fog": ("1.2", True), "old": ("1", False), "moved": (None, False)})
+        self.assertEqual(found["without_page"], ["none"])
+        result = self.world.run("news", "--look")
+        self.assertRegex(result.stdout, rf"fog +1 +1 +1\.2 +http://files\.{DOMAIN}/fog\.xml")
+        self.assertIn("1 card has the newest published version.", result.stdout)
+        self.assertIn("3 answers from the last six hours", result.stdout)
+        self.assertIn("1 card names no page", result.stdout)
+        self.assertIn("may have changed its form", result.stderr)
+        self.assertEqual(len(self.site.requests), 3)  # the second time no site was asked
+
     def test_every_trouble_ends_well(self) -> None:
         self.offer("sound", "files")
         self.offer("cut", "shaky")

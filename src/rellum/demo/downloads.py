@@ -29,6 +29,34 @@ ALREADY_HERE: Final = {
 SAVED_PAGE: Final = {"OldLights14.zip": SIGN_IN}
 """A download that went wrong without a word."""
 
+PAGES: Final = {
+    "tidal-currents.xml": (
+        b'<?xml version="1.0" encoding="utf-8"?>\n<feed xmlns="http://www.w3.org/2005/Atom">\n'
+        b"<title>Tidal Currents</title>\n"
+        b"<entry><title>Tidal Currents 4.1</title></entry>\n"
+        b"<entry><title>Tidal Currents 4.0</title></entry>\n</feed>\n"
+    ),
+    "clear-water.html": (
+        b"<!DOCTYPE html>\n<html><head><title>Clear Water</title></head>\n"
+        b"<body><p>Newest: <b>2.2</b></p></body></html>\n"
+    ),
+}
+"""Where two of the mods are published: a feed, and a page."""
+
+FEED_CARD: Final = f"""
+[news]
+from = "http://files.{DOMAIN}/tidal-currents.xml"
+page = "http://files.{DOMAIN}/tidal"
+form = "xml"
+version = ["feed", "entry", "title"]
+pattern = '(?P<version>[0-9.]+)$'
+"""
+PAGE_CARD: Final = f"""
+[news]
+from = "http://files.{DOMAIN}/clear-water.html"
+pattern = 'Newest: <b>(?P<version>[0-9.]+)</b>'
+"""
+
 
 @dataclass(frozen=True, kw_only=True)
 class DemoFile:

@@ -7,7 +7,7 @@ import io
 import zipfile
 from dataclasses import dataclass, field
 
-from rellum.demo.downloads import DemoFile, offered_files
+from rellum.demo.downloads import FEED_CARD, PAGE_CARD, DemoFile, offered_files
 from rellum.demo.game import data_file
 
 
@@ -237,6 +237,7 @@ def demo_mods() -> tuple[DemoMod, ...]:
                 _tidal_patch("3.2.5", "3.2.4", "spring", 41_000),
                 _tidal_currents("4.0", "1.7 1.8", ">=1.7, <1.8", ">=3"),
             ),
+            more=FEED_CARD,
         ),
         DemoMod(
             id="long-swell", name="Long Swell", releases=(_long_swell("1.0"), _long_swell("1.1"))
@@ -250,6 +251,7 @@ def demo_mods() -> tuple[DemoMod, ...]:
                 _clear_water("2.1"),
                 _clear_water("2.2", 'withdrawn = "turns the sky green on some maps"\n'),
             ),
+            more=PAGE_CARD,
         ),
         DemoMod(
             id="gearing",

@@ -179,6 +179,12 @@ class _Handler(BaseHTTPRequestHandler):
             middle = len(content) // 2
             content = content[:middle] + bytes([content[middle] ^ 1]) + content[middle + 1 :]
         tag = f'"{hashlib.sha256(content).hexdigest()[:16]}"'
+        if self.headers.get("If-None-Match") == tag:
+            self.send_response(304)
+            self.send_header("ETag", tag)
+            self.send_header("Content-Length", "0")
+            self.end_headers()
+            return
         start = self._range_start(len(content), tag)
         self.send_response(206 if start else 200)
         self.send_header("Content-Type", "application/octet-stream")

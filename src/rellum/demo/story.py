@@ -216,6 +216,10 @@ _SCENES = (
     Scene(telling="It starts.", command="python ../game/fathomline.py"),
     Scene(telling="Unpin the release.", command="rellum hold long-swell --off"),
     Scene(telling="What is new, and what would change?", command="rellum news"),
+    Scene(
+        telling="Ask where mods are published for versions that no card has yet.",
+        command="rellum news --look",
+    ),
     Scene(telling="", command="rellum resolve --fresh long-swell"),
     Scene(
         telling="Lagoon Lights has an option, and changes a container and settings of the game.",

@@ -7,7 +7,7 @@ import os
 from dataclasses import dataclass
 
 from rellum.core.errors import UserError
-from rellum.demo.downloads import ALREADY_HERE, SAVED_PAGE
+from rellum.demo.downloads import ALREADY_HERE, PAGES, SAVED_PAGE
 from rellum.demo.game import SHEET, game_files
 from rellum.demo.lagoon import LAGOON_LIGHTS
 from rellum.demo.mods import TRIALS, demo_mods
@@ -80,7 +80,7 @@ def make(folder: str) -> DemoPlaces:
         for release in mod.releases
         for file in release.files()
     }
-    write_files(places.folder("site"), offered)
+    write_files(places.folder("site"), {**offered, **PAGES})
     saved = {name: offered[original] for original, name in ALREADY_HERE.items()}
     write_files(places.folder("downloads"), {**saved, **SAVED_PAGE})
     return places

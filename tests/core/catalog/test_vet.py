@@ -25,7 +25,6 @@ BETWEEN = {
     'offers = { faulty = "1" }': "faulty offers itself",
     'clashes = { faulty = "*" }': "faulty clashes with itself",
     'made-for = { other = ["wide"] }': "other has no build or option 'wide'",
-    '[[release.file]]\nname = "a.zip"': "a.zip has neither sha256 nor blake3",
     'load = { after = ["nowhere"] }': "no card in the catalog is for 'nowhere'",
     'load = { after = ["other"], before = ["other"] }': "no load order exists",
 }
@@ -38,6 +37,10 @@ INSIDE = {
     'version = "1"\nneeds = { other = 3 }': "3 is not valid here",
     'version = "1"\n[[release.file]]\nname = "a"\nmd5 = "ab"': "a hash has 32 hexadecimal digits",
     'version = "1"\n[[release.file]]\nname = "a"\nfrom = ["ftp://a/b"]': "neither https://, http:// nor",
+    'version = "1"\n[news]\nfrom = "https://a.invalid/"': "a page needs a 'pattern'",
+    'version = "1"\n[news]\nfrom = "file:///x"\npattern = "(?P<version>1)"': "neither https:// nor",
+    'version = "1"\n[news]\nfrom = "https://a.invalid/"\nform = "xml"': "'version' is missing",
+    'version = "1"\n[news]\nfrom = "https://a.invalid/"\npattern = "1"': "names no group 'version'",
     'version = "1"\nneeds-one-of = [{}]': "it names no mod",
     'version = "1"\nload = { at = "middle" }': "'middle' is neither first nor last",
     'version = "1"\nwithdrawn = ""': "it is empty",
@@ -85,6 +88,13 @@ class VetTest(WorldTest):
             with self.subTest(said):
                 self.card("faulty", f'version = "1"\n{said}')
                 self.assert_one(words)
+
+    def test_a_file_without_a_hash_is_a_note(self) -> None:
+        self.card("faulty", 'version = "1"\n[[release.file]]\nname = "a.zip"')
+        result = self.world.run("vet")
+        self.assertEqual(result.returncode, 0, result.stdout)
+        self.assertIn("note: ", result.stdout)
+        self.assertIn("a.zip has neither sha256 nor blake3", result.stdout)
 
     def test_each_mistake_inside_a_card(self) -> None:
         for release, words in INSIDE.items():

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.core.actions.match.look import Looked
     from rellum.core.actions.match.news import News
     from rellum.core.solving.newer_releases import NewRelease
 
@@ -42,4 +43,52 @@ def document(result: News) -> dict[str, Any]:
             }
             for each in result.releases
         ],
+    }
+
+
+def show_looked(result: Looked) -> None:
+    """Say which mods have a version that their cards do not have, and where to get it."""
+    newer = [each for each in result.looks if each.is_newer]
+    faults = [each for each in result.looks if each.fault]
+    if newer:
+        console.table(
+            ("mod", "in use", "card has", "published", "get it from"),
+            [
+                (each.mod, each.now or "-", each.in_card, each.published, each.page)
+                for each in newer
+            ],
+        )
+    for each in faults:
+        console.warn(f"{each.mod}: {each.page}: {each.fault}")
+    known = len(result.looks) - len(newer) - len(faults)
+    if known:
+        have = "1 card has" if known == 1 else f"{known:,} cards have"
+        console.say(f"{have} the newest published version.")
+    kept = sum(each.is_kept for each in result.looks)
+    if kept:
+        answers = console.count_text(kept, "answer")
+        console.say(f"{answers} from the last six hours; the sites were not asked again.")
+    if result.unnamed:
+        mods = console.count_text(len(result.unnamed), "card names", "cards name")
+        console.say(f"{mods} no page: add [news] to look there, too.")
+    if newer:
+        console.say("When you have downloaded one: rellum take FILE")
+
+
+def looked_document(result: Looked) -> dict[str, Any]:
+    return {
+        "mods": [
+            {
+                "mod": each.mod,
+                "version_now": each.now or None,
+                "version_in_card": each.in_card,
+                "version_published": each.published or None,
+                "is_newer": each.is_newer,
+                "is_from_cache": each.is_kept,
+                "page": each.page,
+                "fault": each.fault or None,
+            }
+            for each in result.looks
+        ],
+        "without_page": list(result.unnamed),
     }

@@ -18,7 +18,7 @@ from rellum.core.catalog.card_store import StoredCard
 from rellum.core.hashing import hash_bytes
 
 CACHE_VARIABLE = "RELLUM_CACHE"
-FORMAT = f"10 {__version__}"
+FORMAT = f"11 {__version__}"
 _UNSETTLED_NS = 2_000_000_000
 """A time nearer to now than this many nanoseconds does not prove that a file is unchanged."""
 _HASH_LENGTH = 64
@@ -33,15 +33,20 @@ class CachedCards:
     cards: tuple[StoredCard, ...]
 
 
+def cache_folder() -> str:
+    """Return the folder for what can be had again: ``RELLUM_CACHE``, or the user's cache folder."""
+    folder = os.environ.get(CACHE_VARIABLE)
+    if folder:
+        return folder
+    import platformdirs
+
+    return platformdirs.user_cache_dir("rellum", appauthor=False)
+
+
 def cache_file(folders: tuple[str, ...], sheet: str) -> str:
     """Return where the cards of these catalog folders are cached."""
-    folder = os.environ.get(CACHE_VARIABLE)
-    if not folder:
-        import platformdirs
-
-        folder = platformdirs.user_cache_dir("rellum", appauthor=False)
     name = hash_bytes("\0".join((sheet, *folders)).encode("utf-8", "surrogateescape"))
-    return os.path.join(folder, f"cards-{name[:32]}")
+    return os.path.join(cache_folder(), f"cards-{name[:32]}")
 
 
 def read_cache(file: str, places: Mapping[str, str]) -> dict[str, StoredCard]:

@@ -8,6 +8,7 @@ from functools import partial
 from urllib.parse import urlsplit
 
 from rellum.core.catalog.model import KINDS, Mod, Release, ReleaseFile, Whole
+from rellum.core.catalog.news_sources import read_news
 from rellum.core.catalog.options import read_options
 from rellum.core.catalog.patches import Said, complete_patches
 from rellum.core.catalog.places import (
@@ -76,6 +77,7 @@ def read_card(
     said = [each for reader in root.tables("release") for each in _read_release(reader, reading)]
     if "release" not in root:
         root.fault("there is no [[release]]")
+    news = read_news(root)
     options = read_options(root, reading.ordering, orderings)
     root.finish()
     releases = complete_patches(said, faults)
@@ -91,6 +93,7 @@ def read_card(
         options=options,
         source=source,
         own_id=own_id,
+        news=news,
     )
 
 

@@ -33,7 +33,6 @@ if TYPE_CHECKING:
     from rellum.core.catalog.known import KnownBaseline
     from rellum.core.catalog.self_descriptions import SelfDescription
 
-
 Kind = Literal["mod", "library", "loader", "resource-pack"]
 KINDS: tuple[Kind, ...] = ("mod", "library", "loader", "resource-pack")
 
@@ -230,10 +229,28 @@ class OptionGroup:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class NewsSource:
+    """A page or a feed that tells a mod's versions.
+
+    url: what is looked at
+    page: where a person gets the mod
+    form: text (a page), json, or xml (feeds such as Atom, RFC 4287)
+    keys: lead to the versions in json and xml; a list on the way stands for each of its items
+    pattern: finds ``version`` in a text; in json and xml what of a value counts
+    """
+
+    url: str
+    page: str
+    form: str = "text"
+    keys: tuple[str, ...] = ()
+    pattern: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Mod:
     """One card: a mod and its releases, newest first; builds of one version in the card's order.
 
-    ``own_id`` is what the mod calls itself, where that is no id of ours.
+    ``own_id`` is what the mod calls itself, where that is no id of ours; ``news`` where it is published.
     """
 
     id: ModId
@@ -245,6 +262,7 @@ class Mod:
     options: tuple[OptionGroup, ...] = ()
     source: Source
     own_id: str = ""
+    news: NewsSource | None = None
 
     def release(self, version: Version) -> Release | None:
         """Return the release of that version, if the card has it; its first build."""

@@ -29,7 +29,8 @@ _DASHES: Final = r"\d{1,3}(?:-\d{1,3}){2,3}(?![._]?\d)|(?<=[-_ ])\d{1,2}-\d{1,2}
 _REVISION: Final = r"(?:-\d{1,2}(?![.\d-]))"
 _NUMBERS: Final = rf"\d+(?:\.\d+)+{_REVISION}?|\d+(?:_\d+)+(?![._]\d)|\d+"
 _CANDIDATE: Final = re.compile(
-    rf"(?P<marker>(?:(?<![A-Za-z])(?:version|ver|v|rev|r|build|b)|(?-i:(?<=[a-z])V)|(?<=[a-z])v(?=\d+\.\d))[ _.-]?)?"
+    r"(?P<marker>(?:(?<![A-Za-z])(?:version|ver|v|rev|r|build|b)"
+    r"|(?-i:(?<=[a-z])V)|(?<=[a-z])v(?=\d+\.\d))[ _.-]?)?"
     rf"(?P<text>{_DATE}|{_DAY_FIRST}|{_DASHES}|(?:{_NUMBERS}){_PRE}?)(?![A-Za-z0-9])"
     r"(?:\+[0-9A-Za-z.]+$)?",
     re.IGNORECASE,

@@ -161,7 +161,7 @@ class _Reader:
     def value(self, what: str, ways: Sequence[KeyNames]) -> str:
         """Return the first text that one of the ways leads to."""
         for way in ways:
-            found = self.folder if way == (FOLDER,) else _text(next(_at(self.top, way), None))
+            found = self.folder if way == (FOLDER,) else text_of(next(at_keys(self.top, way), None))
             if what in self.patterns:
                 found = _first_match(self.patterns[what], found)
             if found:
@@ -197,7 +197,7 @@ class _Reader:
     def _pairs(self, statement: OwnStatement) -> Iterator[tuple[str, str]]:
         """Yield an id and a range for each thing that a statement says; at most so many."""
         count = 0
-        for value in _at(self.top, statement.at):
+        for value in at_keys(self.top, statement.at):
             for pair in self._pairs_of(value, statement):
                 if (count := count + 1) > MOST_STATEMENTS:
                     self.unread.append(f"{statement.kind}: more than {MOST_STATEMENTS} of them")
@@ -210,7 +210,7 @@ class _Reader:
                 yield from self._pairs_of(each, statement)
         elif isinstance(value, dict):
             yield from _of_table(value, statement)
-        elif text := _text(value):
+        elif text := text_of(value):
             for part in text.split(statement.split) if statement.split else [text]:
                 yield from _of_text(part.strip(), statement)
 
@@ -219,14 +219,14 @@ def _of_table(table: Mapping[str, Any], statement: OwnStatement) -> Iterator[tup
     if not _says(table, statement.where):
         return
     if statement.id or (statement.kind == "game" and statement.range):
-        said = next((_text(table[key]) for key in statement.id if key in table), "")
-        ranges = (_text(table[key]) for key in statement.range if key in table)
+        said = next((text_of(table[key]) for key in statement.id if key in table), "")
+        ranges = (text_of(table[key]) for key in statement.range if key in table)
         yield said, next(filter(None, ranges), "")
         return
     for key, value in table.items():
         inner = value if isinstance(value, dict) else {}
-        ranges = (_text(inner[name]) for name in statement.range if name in inner)
-        yield key, next(filter(None, ranges), "" if inner else _text(value))
+        ranges = (text_of(inner[name]) for name in statement.range if name in inner)
+        yield key, next(filter(None, ranges), "" if inner else text_of(value))
 
 
 def _of_text(text: str, statement: OwnStatement) -> Iterator[tuple[str, str]]:
@@ -243,18 +243,19 @@ def _of_text(text: str, statement: OwnStatement) -> Iterator[tuple[str, str]]:
         yield text, ""
 
 
-def _at(document: Document, keys: KeyNames) -> Iterator[Document]:
+def at_keys(document: Document, keys: KeyNames) -> Iterator[Document]:
     """Yield what keys lead to; a list on the way stands for each of its items."""
     if isinstance(document, list) and keys:
         for each in document[:MOST_STATEMENTS]:
-            yield from _at(each, keys)
+            yield from at_keys(each, keys)
     elif not keys:
         yield document
     elif isinstance(document, dict) and keys[0] in document:
-        yield from _at(document[keys[0]], keys[1:])
+        yield from at_keys(document[keys[0]], keys[1:])
 
 
-def _text(value: Document) -> str:
+def text_of(value: Document) -> str:
+    """Return a value as one line of text; empty where it is a table, a list or a truth value."""
     if isinstance(value, dict):
         value = value.get("#text", "")
     if isinstance(value, bool) or not isinstance(value, str | int | float):

@@ -15,7 +15,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 from urllib.parse import unquote, urljoin, urlsplit
 
 from rellum.core.archives.forms import A_PAGE, HEAD_BYTES, what_instead
@@ -52,6 +52,15 @@ class TryAgain(Exception):
 
 Arrived = Callable[[int, "int | None"], None]
 """Told how many bytes are here, and how many there will be (None: not known). May raise Interrupted."""
+
+
+class PageAnswer(NamedTuple):
+    """What a site said to a request for a page; ``mark`` and ``modified`` are its ETag and Last-Modified."""
+
+    content: bytes
+    is_unchanged: bool
+    mark: str
+    modified: str
 
 
 class Transfer:
@@ -107,7 +116,38 @@ class Transfer:
         if total is not None and partial.size < total:
             raise TryAgain(f"the transfer ended after {partial.size:,} of {total:,} bytes")
 
+    def page(self, url: str, headers: dict[str, str], most_bytes: int) -> PageAnswer:
+        """Bring a page whole, unless the headers say that it is known. Raises AddressFails, TryAgain."""
+        import requests
+        import urllib3
+
+        try:
+            with self._open(url, headers) as response:
+                self._refuse_status(response, (200, 304))
+                content = b""
+                for piece in self._pieces(response) if response.status_code == 200 else ():
+                    content += piece
+                    if len(content) > most_bytes:
+                        raise AddressFails(f"it sends more than {most_bytes:,} bytes")
+                return PageAnswer(
+                    content=content,
+                    is_unchanged=response.status_code == 304,
+                    mark=response.headers.get("ETag", ""),
+                    modified=response.headers.get("Last-Modified", ""),
+                )
+        except (requests.RequestException, urllib3.exceptions.HTTPError) as error:
+            raise TryAgain(_words(error)) from error
+
     def _get(self, url: str, partial: Partial) -> Any:
+        headers: dict[str, str] = {}
+        if partial.size:
+            headers["Range"] = f"bytes={partial.size}-"
+            if partial.sources[-1:] == [url] and partial.mark:
+                headers["If-Range"] = partial.mark
+        return self._open(url, headers)
+
+    def _open(self, url: str, headers: dict[str, str]) -> Any:
+        """Return the answer to a request. Raises AddressFails, TryAgain, and what the library raises."""
         import requests
 
         from rellum import __version__
@@ -119,11 +159,6 @@ class Transfer:
             self._session.headers.update(
                 {"User-Agent": f"rellum/{__version__}", "Accept-Encoding": "identity"}
             )
-        headers: dict[str, str] = {}
-        if partial.size:
-            headers["Range"] = f"bytes={partial.size}-"
-            if partial.sources[-1:] == [url] and partial.mark:
-                headers["If-Range"] = partial.mark
         try:
             return self._follow(url, headers)
         except (requests.exceptions.InvalidURL, requests.exceptions.InvalidSchema) as error:
@@ -182,14 +217,10 @@ class Transfer:
     def _prepare(self, response: Any, url: str, partial: Partial) -> int | None:
         """Look at an answer's head; return how many bytes the file has in all, if it tells."""
         status = response.status_code
-        if status in _PASSING:
-            asked = retry_after(response.headers.get("Retry-After", ""), time.time())
-            raise TryAgain(f"the site answered {status} {response.reason or ''}".rstrip(), asked)
         if status == 416:
             partial.start_over()
             raise TryAgain("the site does not have that range; starting again")
-        if status not in (200, 206):
-            raise AddressFails(f"the site answered {status} {response.reason or ''}".rstrip())
+        self._refuse_status(response, (200, 206))
         if status == 206:
             start, total = content_range(response.headers.get("Content-Range", ""))
             if start != partial.size:
@@ -202,6 +233,15 @@ class Transfer:
             total = int(length) if _NUMBER.fullmatch(length) else None
         partial.begin_from(url, _mark(response.headers))
         return total
+
+    def _refuse_status(self, response: Any, good: tuple[int, ...]) -> None:
+        """Refuse an answer with another status. Raises TryAgain, AddressFails."""
+        status = response.status_code
+        if status in _PASSING:
+            asked = retry_after(response.headers.get("Retry-After", ""), time.time())
+            raise TryAgain(f"the site answered {status} {response.reason or ''}".rstrip(), asked)
+        if status not in good:
+            raise AddressFails(f"the site answered {status} {response.reason or ''}".rstrip())
 
     def _pieces(self, response: Any) -> Iterator[bytes]:
         """Yield the bytes as they come. Raises TryAgain for a transfer that hardly moves."""

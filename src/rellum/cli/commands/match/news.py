@@ -19,10 +19,26 @@ def news(
         list[str] | None,
         typer.Argument(metavar="[MOD...]", help="Only these mods. Default: all in the line-up."),
     ] = None,
+    look: Annotated[
+        bool,
+        typer.Option("--look", help="Ask the sites that the cards name for versions no card has."),
+    ] = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Show newer releases, and what would change if you take one."""
+    """Show newer releases, and what would change if you take one.
+
+    With --look: ask where the mods are published. A page is asked for at most once in six hours.
+    """
+    if look:
+        from rellum.core.actions.match.look import look as look_action
+
+        looked = look_action(request_of(pack), mods or [])
+        if as_json:
+            console.say_json(view.looked_document(looked))
+        else:
+            view.show_looked(looked)
+        return
     from rellum.core.actions.match.news import news as action
 
     result = action(request_of(pack), mods or [])
