@@ -71,6 +71,21 @@ class ShelfTest(WorldTest):
         for words in (("list", "--free", "1"), ("polish",), ("trim", "--free", "much")):
             self.assertEqual(self.world.run("shelf", *words).returncode, 2)
 
+    def test_drops_what_is_named(self) -> None:
+        before = set(self.items())
+        for name, gone in (("tides@1.0", "tides-1.0.zip"), ("what.zip", "what.zip")):
+            asked = self.world.run("shelf", "drop", name)
+            self.assertEqual(asked.returncode, 2)
+            self.assertIn("this deletes archives and needs your answer", asked.stderr)
+            self.assertEqual(set(self.items()), before)
+            self.world.run("shelf", "drop", name, "--yes")
+            before.remove(gone)
+            self.assertEqual(set(self.items()), before)
+        self.assertIn("without them Rellum cannot", self.world.run("shelf", "drop", "flags-1.0.zip").stderr
+                      + self.world.run("shelf", "drop", "lamps-1.0.zip").stderr)  # fmt: skip
+        for words in (("drop",), ("drop", "nothing"), ("list", "lamps-1.0.zip")):
+            self.assertEqual(self.world.run("shelf", *words).returncode, 2)
+
     def test_a_pack_that_is_gone_is_said(self) -> None:
         os.rename(self.world.path("pack"), self.world.path("elsewhere"))
         result = run_rellum("shelf", cwd=self.world.root, shelf=self.world.path("shelf"))

@@ -10,13 +10,22 @@ from rellum.cli import console, options
 from rellum.cli.views import shelf as view
 
 if TYPE_CHECKING:
+    from rellum.core.actions.gather.shelf import Inventory, Trim
     from rellum.core.shelf.store import Shelf
 
 
 def shelf(
     what: Annotated[
-        str, typer.Argument(metavar="[list|check|trim]", help="What to do with the shelf.")
+        str, typer.Argument(metavar="[list|check|trim|drop]", help="What to do with the shelf.")
     ] = "list",
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[ARCHIVE]...",
+            help="drop: archives by name, by release (MOD@VERSION), or by the first 8 signs of "
+            "their hash.",
+        ),
+    ] = None,
     free: Annotated[
         str,
         typer.Option("--free", metavar="SIZE", help="trim: free only this much, for example 2GB."),
@@ -33,14 +42,18 @@ def shelf(
 ) -> None:
     """List the shelf, verify its archives, or free space.
 
-    The shelf is shared by all packs of a user. trim takes first what no pack needs, then, with --free,
-    what can be fetched again.
+    The shelf is shared by all packs of a user. trim deletes first what no pack needs, then, with --free,
+    what can be fetched again. drop deletes the archives you name.
     """
     from rellum.core.shelf.location import shelf_folder
     from rellum.core.shelf.store import Shelf
 
-    if what not in ("list", "check", "trim"):
-        raise console.BadCall(f"'rellum shelf {what}': it is list, check or trim")
+    if what not in ("list", "check", "trim", "drop"):
+        raise console.BadCall(f"'rellum shelf {what}': it is list, check, trim or drop")
+    if bool(names) != (what == "drop"):
+        raise console.BadCall(
+            "name the archives to delete with 'rellum shelf drop', and only there"
+        )
     if free and what != "trim":
         raise console.BadCall("--free goes with 'rellum shelf trim'")
     if by_hand and not free:
@@ -50,6 +63,8 @@ def shelf(
     with Shelf(shelf_folder()) as opened:
         if what == "check":
             _check(opened, as_json=as_json)
+        elif what == "drop":
+            _drop(opened, names or [], yes=yes, as_json=as_json)
         elif what == "trim":
             _trim(
                 opened,
@@ -99,20 +114,40 @@ def _check(opened: Shelf, *, as_json: bool) -> None:
 
 
 def _trim(opened: Shelf, free: int | None, *, by_hand: bool, yes: bool, as_json: bool) -> None:
-    from rellum.core.actions.gather.shelf import carry_out_trim, inventory, plan_trim
+    from rellum.core.actions.gather.shelf import inventory, plan_trim
 
     found = inventory(opened)
     trim = plan_trim(found, free, by_hand=by_hand)
+    _carry_out(opened, found, trim, free, yes=yes, as_json=as_json)
+    if free is not None and trim.size < free:
+        raise typer.Exit(1)
+
+
+def _drop(opened: Shelf, names: list[str], *, yes: bool, as_json: bool) -> None:
+    from rellum.core.actions.gather.shelf import inventory, plan_drop
+
+    found = inventory(opened)
+    _carry_out(opened, found, plan_drop(found, names), None, yes=yes, as_json=as_json)
+
+
+def _carry_out(
+    opened: Shelf, found: Inventory, trim: Trim, free: int | None, *, yes: bool, as_json: bool
+) -> None:
+    """Show what goes, ask, and delete it."""
+    from rellum.core.actions.gather.shelf import carry_out_trim
+
     if not as_json:
         view.show_trim(found, trim, free)
     question = f"Free {console.bytes_text(trim.size)}?"
-    if trim.size and console.confirm(question, yes=yes, what="this deletes archives"):
+    done = bool(trim.size) and console.confirm(question, yes=yes, what="this deletes archives")
+    if done:
         carry_out_trim(opened, trim)
         if not as_json:
             console.say(f"Freed {console.bytes_text(trim.size)}.")
     if as_json:
         console.say_json(
-            {"freed": trim.size, "archives": [view.item_document(item) for item in trim.items]}
+            {
+                "freed": trim.size if done else 0,
+                "archives": [view.item_document(item) for item in trim.items],
+            }
         )
-    if free is not None and trim.size < free:
-        raise typer.Exit(1)

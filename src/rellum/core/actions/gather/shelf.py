@@ -11,9 +11,10 @@ from dataclasses import dataclass
 from glob import escape, glob
 from typing import Final, Literal
 
-from rellum.core.errors import RellumError
+from rellum.core.errors import RellumError, UserError
 from rellum.core.fetching.partial import forget_partial
 from rellum.core.hashing import Digest, hash_file
+from rellum.core.nearest import nearest
 from rellum.core.pack.home import LOCK_FILE, PackHome
 from rellum.core.pack.lock_file import LockFile, read_lock, read_lock_text
 from rellum.core.pack.peek import lasting_texts
@@ -23,6 +24,14 @@ from rellum.core.shelf.store import Shelf
 
 _HASH: Final = re.compile(r"\b[0-9a-f]{64}\b")
 _DAY: Final = 86_400.0
+_SHORTEST_HASH: Final = 8
+
+
+class NotOnShelf(UserError):
+    """The shelf has no archive of that name, or several."""
+
+    code = "not-on-shelf"
+
 
 Again = Literal["fetch", "by hand", "no"]
 """How a file can be had again: by 'rellum fetch', by a person, or nobody knows how."""
@@ -244,6 +253,38 @@ def plan_trim(found: Inventory, free: int | None, *, by_hand: bool = False) -> T
         chosen.append(item)
         freed += item.size
     return Trim(items=tuple(chosen), unfinished=found.unfinished)
+
+
+def plan_drop(found: Inventory, names: Sequence[str]) -> Trim:
+    """Choose the archives of these names, releases (``MOD@VERSION``) or hashes. Raises NotOnShelf."""
+    chosen: dict[str, Item] = {}
+    for name in names:
+        fitting = [item for item in found.items if _is_called(item, name)]
+        if not fitting:
+            known = {item.name for item in found.items} | {item.release for item in found.items}
+            raise NotOnShelf(
+                f"nothing on the shelf is called {name!r}{nearest(name, known)}",
+                hint="'rellum shelf' lists what is there.",
+            )
+        if len(fitting) > 1:
+            hashes = ", ".join(item.digests[0][:12] for item in fitting)
+            raise NotOnShelf(
+                f"{len(fitting)} archives are called {name!r}",
+                hint=f"Name one by its hash: {hashes}",
+            )
+        chosen[fitting[0].digests[0]] = fitting[0]
+    return Trim(items=tuple(chosen.values()), unfinished=())
+
+
+def _is_called(item: Item, name: str) -> bool:
+    called = {
+        item.name,
+        *(each.name for each in item.files),
+        item.release,
+        item.release.replace(" ", "@", 1),
+    }
+    is_hash = len(name) >= _SHORTEST_HASH and any(each.startswith(name) for each in item.digests)
+    return (bool(name) and name in called) or is_hash
 
 
 def carry_out_trim(shelf: Shelf, trim: Trim) -> None:
