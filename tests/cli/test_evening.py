@@ -173,6 +173,10 @@ class EveningTest(unittest.TestCase):
         self.assertEqual(self.commands, 2)
         self.run_it("restore", "--all", "--yes")
         self.assertFalse(os.path.exists(self.path("game", "mods", "mossbank")))
+        self.run_it("shelf", "drop", "mossbank@1.11", "--yes")
+        said = self.run_it("preview", expected=(2,))
+        self.assertRegex(said, r"\nmossbank +- +1\.11 +1 missing\n")
+        self.assertRegex(said, r"\nreeds +- +3\.1 +here\n")
 
     def assert_cards(self) -> None:
         cards = {}

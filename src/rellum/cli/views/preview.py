@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.core.actions.change.outline import ReleaseChange
     from rellum.core.change.preparing import Preview
     from rellum.core.change.rebasing import Rebase
     from rellum.core.composing.settling import SettingsConflict
@@ -52,6 +53,24 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
     if result.plan.visible:
         console.say()
         console.say(plans.plan_summary(result.plan, result.space))
+
+
+def show_outline(changes: Sequence[ReleaseChange]) -> None:
+    """Say which releases would come, go or change, and which lack archives."""
+    console.say("Without the missing archives, only the releases can be shown:")
+    console.table(
+        ("mod", "in the game", "in the line-up", "archives"),
+        [
+            (
+                each.mod,
+                each.before or "-",
+                each.after or "goes",
+                f"{len(each.missing)} missing" if each.missing else "here" if each.after else "-",
+            )
+            for each in changes
+        ],
+    )
+    console.say()
 
 
 def _show_newest(result: Preview) -> None:

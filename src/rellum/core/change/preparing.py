@@ -238,17 +238,13 @@ class Preparing:
                 )
 
     def _line_up(self, shelf: Shelf) -> tuple[LockFile, bool]:
-        identity = self.opened.state.identity()
-        for mod in self.newest:
-            find_mod(self.catalog, mod)
         try:
-            if self.newest and self.opened.files.lock_if_any is not None:
-                return line_up_of(self.opened, shelf, tuple(self.newest)), True
-            return current_line_up(self.opened, self.pack, self.catalog, identity, shelf)
+            return line_up_for(self.opened, shelf, self.newest)
         except RellumError as error:
             if self.rebase:
+                now = self.opened.state.identity().version
                 raise error.with_hint(
-                    f"The game was updated from {self.rebase.before.version} to {identity.version}.\n"
+                    f"The game was updated from {self.rebase.before.version} to {now}.\n"
                     "Or put its old files back: rellum restore --damaged --from COPY"
                 ) from error
             raise
@@ -263,6 +259,20 @@ class Preparing:
             planned = self.preview()
         refuse_open(planned.same_names, planned.settings)
         return planned
+
+
+def line_up_for(
+    opened: Session, shelf: Shelf, newest: Collection[str] = ()
+) -> tuple[LockFile, bool]:
+    """Return the line-up that fits rellum.toml now, with the newest releases of some mods, and whether it is
+    another than rellum.lock has. Raises UnknownMod, NoLineUp, NoLineUpExists.
+    """
+    pack, catalog = opened.files.pack, opened.files.catalog
+    for mod in newest:
+        find_mod(catalog, mod)
+    if newest and opened.files.lock_if_any is not None:
+        return line_up_of(opened, shelf, tuple(newest)), True
+    return current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
 
 
 def _new_places(plan: Plan, roots: Roots, known: Mapping[str, str]) -> Iterator[tuple[str, str]]:

@@ -20,17 +20,27 @@ def preview(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Show what apply would do, file by file, and change nothing."""
+    """Show what apply would do, file by file, and change nothing.
+
+    While archives are missing, it shows which releases would come, go or change.
+    """
     from rellum.cli.views import plans
     from rellum.core.actions.change.apply import preview as action
+    from rellum.core.actions.change.outline import outline
+    from rellum.core.composing.needed import MissingArchives
 
-    with console.progress() as listen:
-        result = action(
-            request_of(pack, listen=listen, shelf=True),
-            sweep=sweep,
-            take_update=take_update,
-            newest=newest or (),
-        )
+    try:
+        with console.progress() as listen:
+            result = action(
+                request_of(pack, listen=listen, shelf=True),
+                sweep=sweep,
+                take_update=take_update,
+                newest=newest or (),
+            )
+    except MissingArchives:
+        if not as_json:
+            view.show_outline(outline(request_of(pack, shelf=True), newest or ()))
+        raise
     if as_json:
         from rellum.core.values.paths import shown
 
