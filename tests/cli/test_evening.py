@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import json
 import os
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -236,6 +238,58 @@ class EveningTest(unittest.TestCase):
         self.assertFalse(os.path.exists(self.path("game", "Readme.txt")))
         with open(self.path("game", "data", "lang", "en.txt"), "rb") as file:
             self.assertEqual(file.read(), b"another hello\n")
+
+    @unittest.skipIf(sys.platform == "win32", "needs a pseudo-terminal")
+    def test_the_questions_at_a_terminal(self) -> None:
+        self.write_downloads()
+        self.write("game/addons/deep.dat", b"deep")
+        self.write("game/order.json", b'{"mods": []}')
+        answers = ("Gloam Wood", "", "", "logs, cache", "my-maps", "", "addons/deep.dat",
+                   "order.json", "changes.txt", "2", "", "no")  # fmt: skip
+        shown = self.at_terminal(
+            "\n".join(answers) + "\n", "describe", "--game", "../game", "../downloads"
+        )
+        asked = re.findall(r"\[[^\]\n]*\] ", shown)  # each with its likeliest answer
+        self.assertEqual(len(asked), len(answers), shown)
+        self.assertLessEqual(len(asked), 12)
+        for words in (
+            "version   2.4.1",
+            "mods say  about.json\r\n",
+            "Its mods would count as vanilla",
+        ):
+            self.assertIn(words, shown)
+        with open(self.path("pack", "catalog", "games", "gloamwood.toml"), "rb") as file:
+            sheet = tomllib.load(file)
+        self.assertEqual(sheet["game"]["name"], "Gloam Wood")
+        self.assertEqual(sheet["game"]["own-files"], ["@game/logs/**", "@game/cache/**"])
+        self.assertEqual(sheet["game"]["carry"], ["@game/my-maps/**"])
+        self.assertEqual(sheet["game"]["store-files"], ["@game/changes.txt"])
+        self.assertEqual(sheet["expansion"], [{"id": "deep", "file": "@game/addons/deep.dat"}])
+        self.assertEqual(sheet["load-order"]["form"], "json")
+        self.assertEqual(sheet["places"]["settings"], "{config}/Gloamwood")
+        self.assertEqual([each["file"] for each in sheet["self-description"]], ["about.json"])
+        self.assertIn("deep", self.run_it("adopt", "../game"))
+
+    def at_terminal(self, answers: str, *words: str) -> str:
+        """Run the program in a terminal, type all answers, and return what was shown."""
+        import pty
+
+        child, terminal = pty.fork()
+        if child == 0:
+            os.chdir(self.path("pack"))
+            os.environ.update(
+                HOME=self.path("home"), XDG_CONFIG_HOME=self.path("home", ".config"), NO_COLOR="1",
+                RELLUM_SHELF=self.path("shelf"), COLUMNS="100",
+            )  # fmt: skip
+            os.execv(sys.executable, [sys.executable, "-m", "rellum", *words])
+        os.write(terminal, answers.encode())
+        shown = b""
+        with contextlib.suppress(OSError):
+            while piece := os.read(terminal, 4096):
+                shown += piece
+        os.close(terminal)
+        self.assertEqual(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), 0, shown.decode())
+        return shown.decode()
 
     def test_what_is_no_game_is_refused(self) -> None:
         os.makedirs(self.path("home"), exist_ok=True)

@@ -291,8 +291,11 @@ def ask(question: str, default: str = "") -> str:
     return sys.stdin.readline().strip() or default
 
 
-def choose(question: str, choices: Sequence[str]) -> str | None:
-    """Let the user choose one on the terminal, by number or name; None where nobody is there."""
+def choose(question: str, choices: Sequence[str], *, likeliest_first: bool = False) -> str | None:
+    """Let the user choose one on the terminal, by number or name; None where nobody is there.
+
+    ``likeliest_first``: nothing typed means the first.
+    """
     if not sys.stdin.isatty():
         return None
     sys.stdout.flush()
@@ -300,11 +303,12 @@ def choose(question: str, choices: Sequence[str]) -> str | None:
     for number, choice in enumerate(choices, 1):
         print(f"  {number}  {harmless(choice)}", file=sys.stderr)
     while True:
-        print(f"[1-{len(choices)}] ", end="", file=sys.stderr, flush=True)
+        asked = "[1] " if likeliest_first else f"[1-{len(choices)}] "
+        print(asked, end="", file=sys.stderr, flush=True)
         line = sys.stdin.readline()
         if not line:
             return None
-        answer = line.strip()
+        answer = line.strip() or ("1" if likeliest_first else "")
         if answer in choices:
             return answer
         if answer.isdecimal() and len(answer) < 10 and 1 <= int(answer) <= len(choices):

@@ -42,20 +42,39 @@ def ask(signs: GameSigns, answers: SheetAnswers) -> SheetAnswers:
         "Which folders in the game are yours (saves, settings, screenshots)? '-' for none.",
         ", ".join(answers.players) or "-",
     )
+    outside = [
+        (name, where)
+        for name, where in answers.outside
+        if _is_yes(f"Does it keep things of yours in {where}, outside the game folder?")
+    ]
+    expansions = console.ask("Which files does it have only with an expansion? '-' for none.", "-")
+    load_order = console.ask(
+        "Which file lists its mods in the order in which it loads them? '-' for none.", "-"
+    )
+    store = console.ask("Which file does its store update it by? '-' for none.", "-")
     answers = replace(
         answers,
         mods=mods.strip("/"),
         written_by_game=_list(written),
         players=_list(players),
+        outside=tuple(outside),
+        expansions=_list(expansions),
+        load_order="".join(_list(load_order)[:1]),
+        store_files=_list(store),
+        is_modded=not _is_yes("Is the game as its store installed it, without mods?"),
         asked=answers.asked | {"mods", "written", "players"},
     )
     forms = []
     for form in answers.forms:
         console.say(f"Mods seem to describe themselves in {form.file}:")
         console.table(("id", "version"), [tuple(each) for each in form.read])
-        if console.choose("Is that right?", ("yes", "no")) != "no":
+        if _is_yes("Is that right?"):
             forms.append(form)
     return replace(answers, forms=tuple(forms))
+
+
+def _is_yes(question: str) -> bool:
+    return console.choose(question, ("yes", "no"), likeliest_first=True) != "no"
 
 
 def _version(signs: GameSigns) -> VersionSign | None:
@@ -66,7 +85,9 @@ def _version(signs: GameSigns) -> VersionSign | None:
         return None
     signs_shown = signs.versions[:3]
     words = [f"{each.version}  ({each.file}: {each.reason})" for each in signs_shown]
-    said = console.choose("Which version is it, and what tells it?", (*words, _OTHER))
+    said = console.choose(
+        "Which version is it, and what tells it?", (*words, _OTHER), likeliest_first=True
+    )
     return signs_shown[words.index(said)] if said in words else None
 
 
@@ -121,5 +142,12 @@ def show(draft: GameDraft, folder: str, to: str, *, as_json: bool) -> None:
     if draft.marks:
         marked = console.count_text(draft.marks, "line")
         console.say(f"{marked} marked 'FILL IN': look at each, correct it, and remove the mark.")
+    if answers.is_modded:
+        console.say(
+            "Its mods would count as vanilla. When you have adopted it, install the game again in"
+        )
+        console.say(
+            "another folder, and run: rellum identify THAT-FOLDER --write, then adopt it --anew."
+        )
     stated = "" if version else " --version VERSION"
     console.say(f"Next: rellum adopt {shlex.quote(folder)}{stated}")

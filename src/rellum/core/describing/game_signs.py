@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from rellum.core.archives.forms import ENDINGS
+from rellum.core.globs import literal
 
 ReadHead = Callable[[str, int], bytes]
 """Returns the first bytes of a file, by its path below the game folder and their number."""
@@ -358,5 +359,5 @@ def _containers(files: Sequence[GameFile], read: ReadHead) -> list[str]:
             read(path, 4) == b"PK\x03\x04" for path in paths[:3]
         ):
             continue
-        found.append(f"{folder}/*{ending}" if folder else f"*{ending}")
+        found.append(f"{literal(folder)}/*{ending}" if folder else f"*{ending}")
     return found

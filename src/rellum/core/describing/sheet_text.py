@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from rellum.core.catalog.open_lines import MARK
 from rellum.core.describing.game_signs import GameSigns, VersionSign
 from rellum.core.describing.own_form import OwnForm
+from rellum.core.globs import literal
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -19,6 +21,10 @@ class SheetAnswers:
     players: folders that are the player's own, below the game folder
     outside: places of the user's folders, by name, as the sheet writes them
     mods: the folder for mods below the game folder, empty: none
+    expansions, store_files: files or folders below it that are there only with an expansion, or by which
+        its store updates it
+    load_order: the file in which the game lists its mods, empty: none
+    is_modded: it has mods already
     """
 
     id: str
@@ -30,6 +36,10 @@ class SheetAnswers:
     mods: str = ""
     forms: tuple[OwnForm, ...] = ()
     asked: frozenset[str] = frozenset()
+    expansions: tuple[str, ...] = ()
+    load_order: str = ""
+    store_files: tuple[str, ...] = ()
+    is_modded: bool = False
 
 
 def sheet_text(signs: GameSigns, answers: SheetAnswers) -> str:
@@ -44,14 +54,19 @@ def sheet_text(signs: GameSigns, answers: SheetAnswers) -> str:
         "   # a folder with all of these is this game",
     ]
     if answers.written_by_game:
-        patterns = ", ".join(_quoted(f"@game/{each}/**") for each in answers.written_by_game)
+        patterns = ", ".join(
+            _quoted(f"@game/{literal(each)}/**") for each in answers.written_by_game
+        )
         lines.append(f"own-files = [{patterns}]   # the game writes these itself: no drift")
+    if answers.store_files:
+        patterns = ", ".join(_quoted(f"@game/{literal(each)}") for each in answers.store_files)
+        lines.append(f"store-files = [{patterns}]   # for 'rellum guard'")
     if signs.folds_case:
         lines.append(
             "folds-case = true   # its program is for Windows: Data/ and data/ are one folder"
         )
     if answers.players:
-        patterns = ", ".join(_quoted(f"@game/{each}/**") for each in answers.players)
+        patterns = ", ".join(_quoted(f"@game/{literal(each)}/**") for each in answers.players)
         lines.append(f"carry = [{patterns}]{_mark('players', answers, 'yours, not vanilla')}")
     elif "players" not in answers.asked:
         lines.append(
@@ -65,10 +80,39 @@ def sheet_text(signs: GameSigns, answers: SheetAnswers) -> str:
             "[[container]]   # zips, by their content",
             f"file = {_quoted(f'@game/{pattern}')}",
         ]
+    lines += [line for each in answers.expansions for line in _expansion_lines(each)]
+    if answers.load_order:
+        lines += _load_order_lines(answers)
     for form in answers.forms:
         what = f"{form.file} in {form.samples} of the mods looked at"
         lines += ["", f"# Mods describe themselves: {what}.", *form.lines]
     return "\n".join(lines) + "\n"
+
+
+def _expansion_lines(path: str) -> list[str]:
+    stem = path.rpartition("/")[2].lower()
+    name = re.sub(r"[^a-z0-9]+", "-", stem.rpartition(".")[0] or stem).strip("-")
+    return [
+        "",
+        "[[expansion]]",
+        _line("id", name or "expansion", ""),
+        f"file = {_quoted(f'@game/{path}')}   # it is there only with the expansion",
+    ]
+
+
+def _load_order_lines(answers: SheetAnswers) -> list[str]:
+    ending = answers.load_order.rpartition(".")[2].lower()
+    form = ending if ending in ("json", "ini") else "lines"
+    lines = [
+        "",
+        "[load-order]",
+        f"file = {_quoted(f'@game/{answers.load_order}')}",
+        f'form = "{form}"',
+        'entries = ["@mods/*"]   # the names of what fits are the entries',
+    ]
+    if form != "lines":
+        lines.append(f'key = ["mods"]   # {MARK}: the keys to the list; in ini the section')
+    return lines
 
 
 def _mark(question: str, answers: SheetAnswers, words: str) -> str:
