@@ -102,6 +102,8 @@ class _Handler(BaseHTTPRequestHandler):
         name, _, domain = host.partition(".")
         self._note(host, parts.path)
         path = os.path.join(self.site.folder, os.path.basename(parts.path))
+        if not os.path.isfile(path):
+            path = os.path.join(self.site.folder, "pages", os.path.basename(parts.path))
         if domain != DOMAIN or not os.path.isfile(path):
             self._answer(404, b"not here\n", "text/plain")
             return

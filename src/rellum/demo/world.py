@@ -80,7 +80,8 @@ def make(folder: str) -> DemoPlaces:
         for release in mod.releases
         for file in release.files()
     }
-    write_files(places.folder("site"), {**offered, **PAGES})
+    pages = {f"pages/{name}": content for name, content in PAGES.items()}
+    write_files(places.folder("site"), {**offered, **pages})
     saved = {name: offered[original] for original, name in ALREADY_HERE.items()}
     write_files(places.folder("downloads"), {**saved, **SAVED_PAGE})
     return places
