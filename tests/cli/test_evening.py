@@ -239,6 +239,32 @@ class EveningTest(unittest.TestCase):
         with open(self.path("game", "data", "lang", "en.txt"), "rb") as file:
             self.assertEqual(file.read(), b"another hello\n")
 
+    def test_strange_words_and_namesakes(self) -> None:
+        def zipped(name: str, said: bytes) -> None:
+            self.write(f"downloads/{name}", zip_bytes({"m/about.json": said, "m/a.dat": b"a"}))
+
+        zipped("plain.zip", about("plain", "1"))
+        zipped("first.zip", about("fen:lights", "1"))
+        zipped("second.zip", about("Fen.Lights", "3"))  # another mod, of the same id to a card
+        zipped("huge.zip", about("huge", "9" * 500_000))
+        zipped("quote.zip", about('qu"ote\\', '1.0"\n[evil]'))
+        zipped("out.zip", about("../../etc/out", "1"))
+        zipped("needy.zip", about("needy", "1", depends=[{"id": "ghost", "min": "x y"}]))
+        self.run_it("describe", "--game", "../game", "../downloads", "--yes")
+        self.run_it("adopt", "../game")
+        said = " ".join(self.run_it("describe", "../downloads", "--each", expected=(1,)).split())
+        self.assertIn(
+            "its mod calls itself 'Fen.Lights', and the mod fen-lights calls itself", said
+        )
+        names = sorted(os.listdir(self.path("pack", "catalog", "cards")))
+        self.assertEqual(names, ["etc-out.toml", "fen-lights.toml", "huge.toml", "needy.toml",
+                                 "plain.toml", "qu-ote.toml"])  # fmt: skip
+        vetted = self.run_it("vet", expected=(1,))
+        for line in vetted.strip().splitlines()[:-1]:
+            self.assertTrue("FILL IN" in line or "'ghost'" in line or not line, line)
+        for name in ("huge", "qu-ote", "needy"):
+            self.assertIn(f"catalog/cards/{name}.toml", vetted)
+
     @unittest.skipIf(sys.platform == "win32", "needs a pseudo-terminal")
     def test_the_questions_at_a_terminal(self) -> None:
         self.write_downloads()

@@ -77,6 +77,7 @@ class CardFolder:
         with open(file, encoding="utf-8", newline="") as stream:
             before = stream.read()
         mod = self._read(file)
+        _refuse_namesake(mod, described)
         version = described.naming.version.value
         hashes = {each.sha256 for each in described.files}
         for release in mod.releases:
@@ -167,6 +168,17 @@ class CardFolder:
             marks=len(marks if is_new else [each for each in marks if each >= start]),
             is_new=is_new,
             was_there=was_there,
+        )
+
+
+def _refuse_namesake(mod: Mod, described: Described) -> None:
+    """Refuse a mod that only seems to be the one of a card: it calls itself otherwise. Raises CannotSave."""
+    own_id = described.naming.own_id
+    if own_id and mod.own_id and own_id.casefold() != mod.own_id.casefold():
+        raise CannotSave(
+            f"{described.files[0].name}: its mod calls itself {own_id!r}, and the mod {mod.id} calls itself "
+            f"{mod.own_id!r} ({shown_file(mod.source.file)})",
+            hint="They seem to be two mods: describe it alone with --to CARD.toml, and give it another id.",
         )
 
 

@@ -10,6 +10,8 @@ from typing import Final
 
 from rellum.core.describing.name_parts import NameParts, parts_of_name, stem_of
 from rellum.core.describing.own_words import OwnWords, as_id
+from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.version import VersionSyntaxError
 
 TOLD_IN: Final = re.compile(
     r"(^|/)(about|info|mod|modinfo|manifest|metadata|descriptor|package|read ?me|version)[^/]*"
@@ -62,7 +64,7 @@ def guess_naming(
     in_name, in_folder = f"the name {archive}", f"the folder {wrapper}"
     version = _first(
         _own_version(own, of_file, in_name),
-        _told(told, "version"),
+        *filter(_is_version, _told_all(told, "version")),
         _in_text(told),
         Guess(value=of_file.version, source=in_name, is_sure=of_file.is_sure),
         Guess(value=of_folder.version, source=in_folder, is_sure=of_folder.is_sure),
@@ -105,6 +107,13 @@ def _shared_version(inner: Sequence[OwnWords]) -> Guess:
     if len(versions) != 1:
         return Guess()
     return Guess(value=versions.pop(), source=f"all {len(inner)} mods in it")
+
+
+def _is_version(guess: Guess) -> bool:
+    try:
+        return bool(parse_version(guess.value))
+    except VersionSyntaxError:
+        return False
 
 
 def _same(one: str, other: str) -> bool:

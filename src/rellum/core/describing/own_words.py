@@ -6,7 +6,10 @@ translated or quoted as unread. Nothing is trusted: long texts are cut, and an i
 
 from __future__ import annotations
 
+import itertools
+import math
 import re
+import unicodedata
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Final
@@ -21,9 +24,13 @@ from rellum.core.catalog.self_descriptions import (
 from rellum.core.describing.notations import ANY, Notation, NotRead, translate
 from rellum.core.describing.own_files import Document, FileForm, NotReadable, read_own_file
 from rellum.core.globs import path_test
+from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.version import VersionSyntaxError
 
 MOST_STATEMENTS: Final = 400
 _MOST_SIGNS: Final = 200
+_MOST_ALTERNATIVES: Final = 64
+_PLAIN: Final = re.compile(r"v?[0-9][0-9A-Za-z._-]*")
 _SECONDS: Final = 1.0
 _REFERENCE: Final = re.compile(r"^(__.+__|[%$]\{?.*|#.+|@.+@)$")
 """Names that refer to another text, which only the game can look up."""
@@ -85,7 +92,9 @@ def own_files(description: SelfDescription, paths: Iterable[str]) -> list[str]:
 
 def as_id(text: str) -> str:
     """Return a text as the id of a card: small letters, digits and single hyphens."""
-    apart = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "-", text)
+    plain = unicodedata.normalize("NFKD", text)
+    plain = "".join(sign for sign in plain if not unicodedata.combining(sign))
+    apart = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "-", plain)
     return re.sub(r"[^a-z0-9]+", "-", apart.lower()).strip("-")[:60].strip("-")
 
 
@@ -125,9 +134,9 @@ def _words_in(description: SelfDescription, path: str, read: ReadMember) -> OwnW
         said_id=said_id,
         id=mod_id,
         name="" if _REFERENCE.match(name) else name,
-        version=reader.value("version", description.version).removeprefix("v"),
+        version=reader.version(),
         licence=reader.value("licence", description.licence),
-        game=" , ".join(reader.ranges("game")).replace(" , ", ", "),
+        game=reader.game(),
         needs=tuple(reader.needs("needs", hints=False)),
         clashes=tuple(reader.needs("clashes", hints=False)),
         load_after=(*reader.needs("load-after", hints=False), *reader.needs("needs", hints=True)),
@@ -168,12 +177,29 @@ class _Reader:
                 return _shortened(found)
         return ""
 
-    def ranges(self, kind: StatementKind) -> Iterator[str]:
-        """Yield the ranges of game versions that the mod names."""
-        for statement in self._of(kind):
-            for _, said in self._pairs(statement):
-                if (found := self._translated(said, statement)) not in ("", ANY):
-                    yield found
+    def version(self) -> str:
+        """Return the mod's version; empty, and noted as unread, where it is none."""
+        said = self.value("version", self.description.version).removeprefix("v")
+        try:
+            return parse_version(said).text if said else ""
+        except VersionSyntaxError:
+            self.unread.append(f"version: {said[:60]}")
+            return ""
+
+    def game(self) -> str:
+        """Return the game versions that the mod is for, as one range."""
+        found = []
+        for statement in self._of("game"):
+            said = [text for _, text in self._pairs(statement)]
+            ranges = [self._translated(text, statement) for text in said]
+            ranges = [each for each in ranges if each not in ("", ANY)]
+            if len(said) > 1 and all(map(_PLAIN.fullmatch, said)):
+                ranges = [" | ".join(ranges)]  # a list of versions: any of them
+            found += ranges
+        joined = both_of(found)
+        if joined is None:
+            self.unread.append(f"game: {_shortened(', '.join(found))}")
+        return joined or ""
 
     def needs(self, kind: StatementKind, *, hints: bool) -> Iterator[OwnNeed]:
         """Yield the mods that statements of a kind name."""
@@ -213,6 +239,15 @@ class _Reader:
         elif text := text_of(value):
             for part in text.split(statement.split) if statement.split else [text]:
                 yield from _of_text(part.strip(), statement)
+
+
+def both_of(ranges: Sequence[str]) -> str | None:
+    """Return the range of what lies in all of some ranges; None where that has too many alternatives."""
+    alternatives = [each.split("|") for each in ranges if each]
+    if math.prod(map(len, alternatives)) > _MOST_ALTERNATIVES:
+        return None
+    chosen = itertools.product(*alternatives) if alternatives else ()
+    return " | ".join(", ".join(part.strip() for part in each) for each in chosen)
 
 
 def _of_table(table: Mapping[str, Any], statement: OwnStatement) -> Iterator[tuple[str, str]]:
