@@ -19,7 +19,12 @@ ALL: list[Triple] = list(itertools.product(range(4), range(4), range(4)))
 
 
 def read_as(text: str, notation: str) -> set[Triple]:
-    found = parse_range(translate(text, Notation(notation)))
+    try:
+        found = parse_range(translate(text, Notation(notation)))
+    except NotRead as error:
+        if "no version at all" in str(error):
+            return set()
+        raise
     return {each for each in ALL if parse_version(".".join(map(str, each))) in found}
 
 

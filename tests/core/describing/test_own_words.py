@@ -135,6 +135,8 @@ class OwnWordsTest(unittest.TestCase):
         self.assertEqual(words(JSON, {"a/about.json": "[]", "b/about.json": '{"id": "!?"}'}), ())
 
     def test_what_is_not_understood_is_quoted(self) -> None:
+        named = self.one(JSON, {"m/about.json": '{"id": "m", "version": "dog watch"}'})
+        self.assertEqual((named.version, named.unread), ("dog watch", ()))
         said = {"id": "m", "version": "9" * 100_000, "game": "any of the newer ones",
                 "depends": [{"id": "moss", "min": "x y"}]}  # fmt: skip
         found = self.one(JSON, {"m/about.json": json.dumps(said)})
@@ -167,7 +169,7 @@ class OwnWordsTest(unittest.TestCase):
             for text in (found.game, *(each.range for each in (*found.needs, *found.clashes))):
                 parse_range(text or "*")
             if found.version:
-                parse_version(found.version)
+                self.assertRegex(found.version, r"^[A-Za-z0-9][\w. +-]*$")
 
     @given(st.text(max_size=80))
     def test_any_text_gives_an_id(self, text: str) -> None:

@@ -178,13 +178,20 @@ def _read_statement(kind: StatementKind, reader: TableReader) -> OwnStatement | 
         where=_read_texts_by_name(reader, "where"),
         id=_read_keys(reader, "id"),
         range=_read_keys(reader, "range"),
-        split=reader.text("split", ",") or "",
+        split=_read_split(reader),
         pattern=pattern,
         notation=notation,
         is_hint=reader.flag("hint"),
     )
     reader.finish()
     return found if at and notation in NOTATION_NAMES else None
+
+
+def _read_split(reader: TableReader) -> str:
+    """Read what stands between several statements, which may be a blank."""
+    if reader.holds("split", str) and reader.value("split") == " ":
+        return " "
+    return reader.text("split", ",") or ""
 
 
 def _read_keys(reader: TableReader, key: str) -> KeyNames:

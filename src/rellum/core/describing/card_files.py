@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Final
 
 from rellum.core.archives.model import Member
 from rellum.core.catalog.cards import find_ordering, read_card
@@ -22,6 +23,9 @@ from rellum.core.layers.wrappers import PlacingFault
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.values.paths import shown_file
 from rellum.core.versions.version import VersionSyntaxError
+
+_FEW: Final = 0.3
+"""What has a smaller share of a release's bytes is no full release, but laid over one."""
 
 
 class CannotSave(UserError):
@@ -89,6 +93,11 @@ class CardFolder:
                     "another file",
                     hint="If it is a build or another part of that release, add it to the card by hand.",
                 )
+        if not described.patches:
+            described = replace(
+                described,
+                patches=patched(mod, described.unpacked, says_so=described.naming.is_patch),
+            )
         line = line_of(mod.releases[0].source) if mod.releases else 0
         text = with_release(before, described, line)
         if fault := self._fault_of_shape(text, file, described, members):
@@ -180,6 +189,16 @@ def _refuse_namesake(mod: Mod, described: Described) -> None:
             f"{mod.own_id!r} ({shown_file(mod.source.file)})",
             hint="They seem to be two mods: describe it alone with --to CARD.toml, and give it another id.",
         )
+
+
+def patched(mod: Mod, unpacked: int, *, says_so: bool) -> str:
+    """Return the version that an archive seems to go over: its name says so, or it is much smaller."""
+    full = next((each for each in mod.releases if not each.patches and each.files), None)
+    if full is None:
+        return ""
+    size = full.files[0].unpacked if len(full.files) == 1 else None
+    is_small = size is not None and unpacked < _FEW * size
+    return full.version.text if is_small or says_so else ""
 
 
 def rule_options(

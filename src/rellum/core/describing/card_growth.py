@@ -10,7 +10,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from rellum.core.catalog.open_lines import MARK
+from rellum.core.catalog.open_lines import MARK, VALUE
 from rellum.core.describing.card_text import (
     Described,
     file_lines,
@@ -21,6 +21,8 @@ from rellum.core.describing.card_text import (
 )
 
 _HEADER = re.compile(r"^\s*(\[\[?)\s*([A-Za-z0-9_.\"-]+)\s*\]\]?")
+_ROOM = re.compile(r"\s*# (game|needs) = ")
+"""A comment of a draft that leaves room for what nobody told."""
 _OWN_KEYS = ("game", "needs", "clashes", "load", "offers", "needs-one-of")
 _NOT_CARRIED = ("version", "withdrawn", "patches")
 
@@ -39,7 +41,9 @@ def with_release(text: str, described: Described, like_line: int) -> str:
     ``like_line`` is the line (from 1) of the header of the release that it carries over; 0: none.
     """
     block = _release_at(text.splitlines(), like_line) if like_line else ()
-    lines = _carried(block, described) if block else release_lines(described)
+    unknown = text.count(f'version = "{VALUE}')
+    placeholder = f"{VALUE}-{unknown + 1}" if unknown else VALUE  # no version may be there twice
+    lines = _carried(block, described, placeholder) if block else release_lines(described)
     return f"{text.rstrip()}\n\n{plain_lines(lines)}"
 
 
@@ -80,10 +84,10 @@ def _release_at(lines: Sequence[str], line: int) -> tuple[_Block, ...]:
     return tuple(blocks)
 
 
-def _carried(blocks: Sequence[_Block], described: Described) -> list[str]:
+def _carried(blocks: Sequence[_Block], described: Described, unknown: str) -> list[str]:
     """Return the lines of a new release like an old one."""
     head, *others = blocks
-    lines = ["[[release]]", version_line(described.naming.version)]
+    lines = ["[[release]]", version_line(described.naming.version, unknown)]
     dropped = _NOT_CARRIED + (_OWN_KEYS if described.own else ())
     lines += own_lines(described) if described.own else []
     lines += _without_keys(head.lines[1:], dropped)
@@ -115,7 +119,7 @@ def _without_keys(lines: Sequence[str], keys: Sequence[str]) -> list[str]:
     for line in lines:
         key = re.match(r"\s*([A-Za-z0-9_-]+)\s*=", line)
         if depth == 0:
-            skips = bool(key and key[1] in keys) or MARK in line
+            skips = bool(key and key[1] in keys) or MARK in line or _ROOM.match(line) is not None
         plain = re.sub(r'"(?:[^"\\]|\\.)*"|\'[^\']*\'|#.*', "", line)
         depth = max(0, depth + len(re.findall(r"[\[{]", plain)) - len(re.findall(r"[\]}]", plain)))
         if not skips:

@@ -10,10 +10,10 @@ from typing import Final
 
 from rellum.core.catalog.open_lines import MARK, VALUE
 from rellum.core.describing.naming import Guess, Naming
-from rellum.core.describing.own_words import OwnWords
+from rellum.core.describing.own_words import OwnWords, is_version
 from rellum.core.describing.shape import Rule, Shape, as_choice
 from rellum.core.values.paths import shown
-from rellum.core.versions.orderings import parse_version
+from rellum.core.versions.orderings import DOTTED, LISTED, parse_version
 from rellum.core.versions.version import VersionSyntaxError
 
 _MOST_NAMES: Final = 12
@@ -34,7 +34,7 @@ class DescribedFile:
 class Described:
     """All that was found out of an archive. ``known_as`` is the release that a card has it as, if any.
 
-    ``own`` is what the mods in it say about themselves; ``orderings`` how versions like its own compare.
+    ``own`` is what the mods in it say about themselves.
     ``patches`` is the version that it seems to be laid over; empty: it is a release of its own.
     """
 
@@ -47,7 +47,6 @@ class Described:
     has_card: bool
     known_as: str
     own: tuple[OwnWords, ...] = ()
-    ordering: str = "dotted"
     patches: str = ""
 
     @property
@@ -102,8 +101,12 @@ def _head_lines(described: Described) -> list[str]:
         if licence
         else f"{_NO_LICENCE:<34}# an SPDX identifier, as its page says"
     )
+    version = naming.version.value
+    if version and not is_version(version):
+        words = "its releases have names: put them in order below, the oldest first"
+        return [*lines, _line("versions", LISTED, words, unsure=True)]
     words = "or semver, decimal, calendar, serial, listed"
-    return [*lines, _line("versions", described.ordering, words, unsure=False)]
+    return [*lines, _line("versions", DOTTED.scheme, words, unsure=False)]
 
 
 def release_lines(described: Described) -> list[str]:
@@ -174,11 +177,11 @@ def _line(key: str, value: str, comment: str, *, unsure: bool) -> str:
     return f"{text:<34}# {mark}{comment}".rstrip(" #")
 
 
-def version_line(version: Guess) -> str:
-    """Return the line of a release's version."""
+def version_line(version: Guess, unknown: str = VALUE) -> str:
+    """Return the line of a release's version; ``unknown`` stands for one that nobody knows yet."""
     if version.value:
         return _line("version", version.value, version.source, unsure=not version.is_sure)
-    return _line("version", VALUE, "nothing tells it", unsure=True)
+    return _line("version", unknown, "nothing tells it", unsure=True)
 
 
 def file_lines(file: DescribedFile, described: Described) -> list[str]:

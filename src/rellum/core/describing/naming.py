@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from rellum.core.describing.name_parts import NameParts, parts_of_name, stem_of
-from rellum.core.describing.own_words import OwnWords, as_id
+from rellum.core.describing.own_words import OwnWords, as_id, is_version
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import VersionSyntaxError
 
@@ -64,7 +64,7 @@ def guess_naming(
     in_name, in_folder = f"the name {archive}", f"the folder {wrapper}"
     version = _first(
         _own_version(own, of_file, in_name),
-        *filter(_is_version, _told_all(told, "version")),
+        *(each for each in _told_all(told, "version") if is_version(each.value)),
         _in_text(told),
         Guess(value=of_file.version, source=in_name, is_sure=of_file.is_sure),
         Guess(value=of_folder.version, source=in_folder, is_sure=of_folder.is_sure),
@@ -109,15 +109,13 @@ def _shared_version(inner: Sequence[OwnWords]) -> Guess:
     return Guess(value=versions.pop(), source=f"all {len(inner)} mods in it")
 
 
-def _is_version(guess: Guess) -> bool:
-    try:
-        return bool(parse_version(guess.value))
-    except VersionSyntaxError:
-        return False
-
-
 def _same(one: str, other: str) -> bool:
     """Whether two versions are the same; or one begins with the other, as names leave out what is last."""
+    try:
+        if parse_version(one) == parse_version(other):
+            return True
+    except VersionSyntaxError:
+        pass
     return f"{one}.".startswith(f"{other}.") or f"{other}.".startswith(f"{one}.")
 
 

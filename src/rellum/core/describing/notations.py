@@ -44,9 +44,11 @@ def translate(text: str, notation: Notation) -> str:
         raise NotRead(f"a range of {len(said):,} signs")
     found = NOTATIONS[notation](said) if said not in ("", ANY) else ANY
     try:
-        parse_range(found)
+        is_empty = parse_range(found).is_empty
     except (RangeSyntaxError, VersionSyntaxError, ValueError) as error:
         raise NotRead(str(error)) from error
+    if is_empty:
+        raise NotRead(f"no version at all matches {said!r}")
     return found
 
 

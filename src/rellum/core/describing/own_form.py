@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
 
+from rellum.core.catalog.open_lines import MARK
 from rellum.core.describing.notations import Notation, NotRead, translate
 from rellum.core.describing.own_files import Document, FileForm, NotReadable, read_own_file
 
@@ -175,13 +176,20 @@ def _statement(kind: str, way: Sequence[str], documents: Sequence[Document]) -> 
         lines += _of_texts([str(each) for each in items if _is_text(each) and str(each)])[0]
     elif kind == "game":
         ranges = [str(each) for each in items if _is_text(each)]
+        if ranges and not _notation(ranges):
+            key = ".".join(way)
+            return [
+                f"# {MARK}: {key} says e.g. {ranges[0][:40]!r}: which versions is that? Write a",
+                "# [[self-description.game]] with a pattern and a notation, or remove this.",
+            ]
     else:
         found, ranges = _of_texts([str(each) for each in items if _is_text(each) and str(each)])
         lines += found
-    lines.append(f"notation = {_quoted(_notation(ranges))}")
+    lines.append(f"notation = {_quoted(_notation(ranges) or 'comparators')}")
     return lines
 
 
+_ONLY_ID: Final = re.compile(r"[A-Za-z_][\w.-]*")
 _WAYS_TO_NAME: Final = (
     r"(?P<id>[^:]+?)(?:\s*:\s*(?P<range>.+))?",
     r"(?P<id>[^@]+?)(?:\s*@\s*(?P<range>.+))?",
@@ -195,6 +203,9 @@ def _of_texts(texts: Sequence[str]) -> tuple[list[str], list[str]]:
     """Return the lines that say how needs are written in texts, and their ranges."""
     lines = []
     split = next((sign for sign in (";", ",") if any(sign in each for each in texts)), "")
+    if not split and any(" " in each.strip() for each in texts):
+        words = [word for each in texts for word in each.split()]
+        split = " " if all(_ONLY_ID.fullmatch(word) for word in words) else ""
     if split:
         lines.append(f"split = {_quoted(split)}")
     parts = [part.strip() for each in texts for part in (each.split(split) if split else [each])]
@@ -207,12 +218,19 @@ def _of_texts(texts: Sequence[str]) -> tuple[list[str], list[str]]:
 
 
 def _notation(ranges: Sequence[str]) -> str:
-    """Return the first notation in which all ranges can be read."""
-    for name in _NOTATIONS:
+    """Return the notation in which most ranges can be read; an empty text where few can in any."""
+    if not ranges:
+        return ""
+    best = max(_NOTATIONS, key=lambda name: _readable(ranges, Notation(name)))
+    return best if 2 * _readable(ranges, Notation(best)) > len(ranges) else ""
+
+
+def _readable(ranges: Sequence[str], notation: Notation) -> int:
+    count = 0
+    for each in ranges:
         try:
-            for each in ranges:
-                translate(each, Notation(name))
+            translate(each, notation)
         except NotRead:
             continue
-        return name
-    return "comparators"
+        count += 1
+    return count

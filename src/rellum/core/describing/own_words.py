@@ -30,6 +30,8 @@ from rellum.core.versions.version import VersionSyntaxError
 MOST_STATEMENTS: Final = 400
 _MOST_SIGNS: Final = 200
 _MOST_ALTERNATIVES: Final = 64
+_NAMED: Final = re.compile(r"[A-Za-z][A-Za-z0-9 ._-]{0,39}")
+"""A version that is a name: no order can be told from it."""
 _PLAIN: Final = re.compile(r"v?[0-9][0-9A-Za-z._-]*")
 _SECONDS: Final = 1.0
 _REFERENCE: Final = re.compile(r"^(__.+__|[%$]\{?.*|#.+|@.+@)$")
@@ -88,6 +90,14 @@ def own_files(description: SelfDescription, paths: Iterable[str]) -> list[str]:
     found = [path for path in paths if fits(path) or fits(f"x/{path}")]
     depth = min((path.count("/") for path in found), default=0)
     return sorted(path for path in found if path.count("/") == depth)
+
+
+def is_version(text: str) -> bool:
+    """Whether a text is a version of numbers, and not a name."""
+    try:
+        return bool(parse_version(text))
+    except VersionSyntaxError:
+        return False
 
 
 def as_id(text: str) -> str:
@@ -178,13 +188,12 @@ class _Reader:
         return ""
 
     def version(self) -> str:
-        """Return the mod's version; empty, and noted as unread, where it is none."""
+        """Return the mod's version, which may be a name; empty, and noted as unread, where it is none."""
         said = self.value("version", self.description.version).removeprefix("v")
-        try:
-            return parse_version(said).text if said else ""
-        except VersionSyntaxError:
-            self.unread.append(f"version: {said[:60]}")
-            return ""
+        if not said or is_version(said) or _NAMED.fullmatch(said):
+            return said
+        self.unread.append(f"version: {said[:60]}")
+        return ""
 
     def game(self) -> str:
         """Return the game versions that the mod is for, as one range."""

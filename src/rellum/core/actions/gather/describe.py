@@ -13,10 +13,10 @@ from rellum.core.actions.gather.take_checks import refuse_inner, refuse_unfinish
 from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import Part, gather, part_of
-from rellum.core.catalog.model import Catalog, Mod
+from rellum.core.catalog.model import Catalog
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
-from rellum.core.describing.card_files import CardFolder, Saved
+from rellum.core.describing.card_files import CardFolder, Saved, patched
 from rellum.core.describing.card_text import Described, DescribedFile
 from rellum.core.describing.game_words import words_of_game
 from rellum.core.describing.naming import TOLD_IN, Guess, guess_naming
@@ -44,8 +44,6 @@ _TEXT_BYTES = 64 << 10
 _ANSWERED = 2
 """After so many mods that lie in folders of their own, the next one is taken to do so, too."""
 
-_FEW = 0.3
-"""An archive with less than this share of the files of the release before it is a patch of that."""
 
 Outcome = Literal["new card", "release added", "known", "refused", "not an archive"]
 
@@ -234,17 +232,18 @@ class Describer:
         )
         mod = self.catalog.mods.get(ModId(naming.id.value)) if naming.id.value else None
         known = self.known.recognise(hashes[0])
+        unpacked = sum(member.size for member in self.members)
         return Described(
             naming=naming,
             shape=guess_shape(names, self.game, naming.id.value, self._homes_of(own)),
             files=files,
             members=len(self.members),
-            unpacked=sum(member.size for member in self.members),
+            unpacked=unpacked,
             game_version=self.game_version,
             has_card=mod is not None,
             known_as=known.release.name if known else "",
             own=own,
-            patches=self._patched(mod, names) if mod else "",
+            patches=patched(mod, unpacked, says_so=naming.is_patch) if mod else "",
         )
 
     def again(self, described: Described, members: Sequence[Member]) -> Described:
@@ -284,13 +283,6 @@ class Describer:
         if self.homes >= _ANSWERED:
             return (Home("", f"like {self.homes} other mods of the catalog: a folder of its own"),)
         return ()
-
-    def _patched(self, mod: Mod, names: Sequence[str]) -> str:
-        """Return the version that an archive seems to go over: it has few of that release's files."""
-        newest = next((each for each in mod.releases if not each.patches and each.files), None)
-        unpacked = newest.files[0].unpacked if newest and len(newest.files) == 1 else None
-        size = sum(member.size for member in self.members)
-        return newest.version.text if newest and unpacked and size < _FEW * unpacked else ""
 
 
 def _home(own: OwnWords) -> Home:
