@@ -44,9 +44,6 @@ _UPDATED = (
 
 _PARTLY = "rellum adopt ../game; rellum take ../downloads --each;" + _WANTS + "rellum resolve;"
 
-RUNNING = {"fetching": 1.6}
-"""Pictures of work that is going on: seconds after which they are taken."""
-
 # name: what is done unseen before, and the commands that the picture shows
 SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     "help": ("", ("rellum --help",)),
@@ -59,6 +56,22 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
             "rellum check",
         ),
     ),
+    "describe": (
+        "rm -r ../catalog ../site/pages; mv ../site/[!bgkl]* ../player;",
+        (
+            "rellum describe --game ../game ../site --yes",
+            "rellum adopt ../game | head -5 | tail -2",
+            "rellum describe ../site --each",
+            "rellum vet",
+        ),
+    ),
+    "questions": (
+        "rm -r ../catalog ../site/pages;",
+        (
+            "(sleep 5; for n in {1..12}; do echo; sleep 0.3; done)"
+            " | script -qec 'rellum describe --game ../game ../site' /dev/null",
+        ),
+    ),
     "take": (
         "rellum adopt ../game; cp '../site/deep-lamps-1.1.zip' '../downloads/Lamps of the deep 1_1.zip';"
         "zip -q '../downloads/Lamps of the deep 1_1.zip' rellum.toml;",
@@ -67,7 +80,6 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
             "cp ../site/clear-water-2.1.zip.002 ~; rellum take ~/clear-water-2.1.zip.002",
         ),
     ),
-    "fetching": (_PARTLY, ("rellum fetch",)),
     "fetch": (_PARTLY, ("rellum fetch --list missing.meta4", "rellum fetch --stall 2")),
     "shelf": (
         _READY.replace("../site/*.zip*", "../site/[bcit]*.zip*"),
@@ -101,20 +113,6 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
             "rellum conflicts",
             'printf \'\\n[winner]\\n"@textures/" = "long-swell"\\n\' >> rellum.toml',
             "rellum conflicts",
-        ),
-    ),
-    "laying": (
-        _APPLIED + "rellum want lagoon-lights =1.0 --option glow=bright; rellum resolve;"
-        'printf \'[game.places]\\nsettings = "../player/settings"\\n\\n[[graft]]\\n'
-        'name = "strait-as-north"\\ndonor = "../old-game"\\ntake = "harbours/strait/**"\\n'
-        'slot = "@harbours/north/"\\n\' >> rellum.toml; rellum apply --yes;'
-        "sed -i 's/count = 12/count = 40/' ../player/settings/lamps.ini;"
-        "mkdir ../game/mods/lagoon_old; echo old > ../game/mods/lagoon_old/lamps.dat;"
-        "rellum want lagoon-lights; rellum resolve --fresh lagoon-lights;",
-        (
-            "rellum preview",
-            'printf \'[settings]\\n"@settings/lamps.ini" = "mine"\\n\' >> rellum.toml',
-            "rellum apply --yes --sweep",
         ),
     ),
     "preview": (_READY + "rellum drop star-charts; rellum resolve;", ("rellum preview",)),
@@ -182,13 +180,12 @@ def take_shot(name: str, unseen: str, commands: tuple[str, ...]) -> None:
     subprocess.run(["rellum", "demo", root, "--files-only"], env=environment, check=True,
                    stdout=subprocess.DEVNULL)  # fmt: skip
     pack = os.path.join(root, "pack")
-    rate = 40_000 if name in RUNNING else 0
-    with Site(os.path.join(root, "site"), bytes_per_second=rate) as site:
+    with Site(os.path.join(root, "site")) as site:
         environment |= {"http_proxy": site.address, "no_proxy": ""}
         subprocess.run(["bash", "-c", unseen or "true"], cwd=pack, env=environment, check=False,
                        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
         picture = os.path.join(TARGET, f"{name}.png")
-        photograph(commands, pack, environment, picture, RUNNING.get(name))
+        photograph(commands, pack, environment, picture)
     print(picture)
     if name == "outlook":  # the same as a figure
         figure = os.path.abspath(os.path.join(TARGET, "outlook-figure.png"))
@@ -201,9 +198,8 @@ def photograph(
     pack: str,
     environment: dict[str, str],
     picture: str,
-    after: float | None,
 ) -> None:
-    """Run the commands in a terminal; take the picture when they have ended, or ``after`` seconds."""
+    """Run the commands in a terminal; take the picture when they have ended."""
     with tempfile.TemporaryDirectory() as folder:
         done = os.path.join(folder, "done")
         lines = [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(c)}; {c}; echo" for c in commands]
@@ -216,7 +212,7 @@ def photograph(
             env=environment,
             stderr=subprocess.DEVNULL,
         )  # fmt: skip
-        deadline = time.monotonic() + (after or 60)
+        deadline = time.monotonic() + 60
         while not os.path.exists(done) and time.monotonic() < deadline:
             time.sleep(0.1)
         time.sleep(0.5)

@@ -64,7 +64,7 @@ class OwnFormTest(unittest.TestCase):
     def test_a_range_that_no_notation_reads_is_asked_once(self) -> None:
         found = samples(["1.4 1.6", "1.5 1.7"], "game")
         [form] = guess_own_forms(found)
-        self.assertIn("FILL IN: game says e.g. '1.4 1.6'", "\n".join(form.lines))
+        self.assertIn("FILL IN: game says e.g. '1.4 1.6', in no notation", "\n".join(form.lines))
         words = self.read(form, found[0])
         self.assertEqual((words.game, words.unread), ("", ()))
 

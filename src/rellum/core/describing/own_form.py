@@ -178,10 +178,8 @@ def _statement(kind: str, way: Sequence[str], documents: Sequence[Document]) -> 
         ranges = [str(each) for each in items if _is_text(each)]
         if ranges and not _notation(ranges):
             key = ".".join(way)
-            return [
-                f"# {MARK}: {key} says e.g. {ranges[0][:40]!r}: which versions is that? Write a",
-                "# [[self-description.game]] with a pattern and a notation, or remove this.",
-            ]
+            what = f"{key} says e.g. {ranges[0][:40]!r}, in no notation that is known"
+            return [f"# {MARK}: {what}: add a [[self-description.game]] with a pattern"]
     else:
         found, ranges = _of_texts([str(each) for each in items if _is_text(each) and str(each)])
         lines += found

@@ -27,6 +27,7 @@ def vet(
     and expansions, contradictions, load cycles. Exit status 1 if there are any.
     """
     from rellum.core.actions.gather.vet import vet_catalog
+    from rellum.core.catalog.open_lines import MARK
 
     result = vet_catalog(request_of(pack), folders or [], sheet)
     if as_json:
@@ -54,7 +55,11 @@ def vet(
         )
         if result.faults:
             console.say()
-            console.say(f"{console.count_text(len(result.faults), 'mistake')} in {seen}.")
+            open_lines = sum(f": {MARK}: " in each for each in result.faults)
+            mistakes = len(result.faults) - open_lines
+            told = [console.count_text(mistakes, "mistake")] if mistakes else []
+            told += [f"{console.count_text(open_lines, 'line')} to decide"] if open_lines else []
+            console.say(f"{' and '.join(told)} in {seen}.")
         else:
             console.say(f"No mistakes: {seen}.")
     if result.faults:
