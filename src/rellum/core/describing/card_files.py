@@ -11,6 +11,7 @@ from rellum.core.archives.model import Member
 from rellum.core.catalog.cards import find_ordering, read_card
 from rellum.core.catalog.model import Catalog, Mod
 from rellum.core.catalog.open_lines import open_lines
+from rellum.core.catalog.schemas import lay_schemas, schema_line
 from rellum.core.catalog.tables import Fault, parse_toml
 from rellum.core.catalog.toml_lines import forget_lines, line_of
 from rellum.core.describing.card_growth import last_header, with_mark, with_release
@@ -66,7 +67,10 @@ class CardFolder:
             )
         file = self._file_of(mod_id)
         if not os.path.exists(file):
-            text = card_text(described)
+            lay_schemas(
+                os.path.join(self.catalog.folders[0], "schemas"), ("sheet", "card", "trials")
+            )
+            text = f"{schema_line('../schemas/card.json')}\n{card_text(described)}"
             self._write(file, text)
             return self._saved(described, file, text, is_new=True)
         return self._add(file, described, members)

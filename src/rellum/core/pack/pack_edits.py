@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
+from rellum.core.catalog.schemas import lay_schemas, schema_line
 from rellum.core.catalog.tables import raise_faults
 from rellum.core.durable import write_durably
 from rellum.core.folder.identity import Identity
@@ -20,7 +22,12 @@ if TYPE_CHECKING:
 
 
 def write_adopted(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Identity) -> None:
-    """Make ``rellum.toml``, or fill in the game in the one that is there. Raises OSError."""
+    """Make ``rellum.toml``, or fill in the game in the one that is there. Raises OSError.
+
+    Beside the state lie the schemas with which editors check it; nothing fails for want of these.
+    """
+    with suppress(OSError):
+        lay_schemas(os.path.join(home.state_folder, "schemas"), ("pack", "trials"))
     if not os.path.exists(home.pack_file):
         write_durably(home.pack_file, _new_file(home, catalogs, game, identity).encode("utf-8"))
         return
@@ -46,6 +53,7 @@ def _new_file(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Id
 
     edition = f"edition = {text(identity.edition)}\n" if identity.edition else ""
     return (
+        f"{schema_line('.rellum/schemas/pack.json')}\n"
         "# A Rellum pack. Edit it by hand or by commands; comments and order stay.\n"
         "\n"
         "[pack]\n"

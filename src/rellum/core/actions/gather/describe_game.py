@@ -12,6 +12,7 @@ from rellum.core.archives.model import Extraction
 from rellum.core.archives.open import open_archive
 from rellum.core.catalog.load import NoCatalog
 from rellum.core.catalog.open_lines import open_lines
+from rellum.core.catalog.schemas import lay_schemas, schema_line
 from rellum.core.catalog.sheet_rules import USER_FOLDERS
 from rellum.core.catalog.sheets import read_sheet
 from rellum.core.catalog.tables import Fault
@@ -106,7 +107,9 @@ def write_sheet(draft: GameDraft, catalog: str) -> str:
             f"{file} is there already", hint="Edit it, or choose another folder with --to FILE."
         )
     os.makedirs(os.path.dirname(file), exist_ok=True)
-    write_durably(file, draft.text.encode("utf-8"))
+    lay_schemas(os.path.join(catalog, "schemas"), ("sheet", "card", "trials"))
+    text = f"{schema_line('../schemas/sheet.json')}\n{draft.text}"
+    write_durably(file, text.encode("utf-8"))
     return file
 
 
