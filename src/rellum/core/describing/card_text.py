@@ -204,7 +204,7 @@ def _rule_lines(rule: Rule) -> list[str]:
     lines = [
         f"  # {mark}{rule.reason}",
         "  [[release.place]]",
-        f"  take = {_quoted(rule.take)}",
+        "  packed = true" if rule.is_packed else f"  take = {_quoted(rule.take)}",
         f"  to = {_quoted(rule.to)}",
     ]
     if rule.choice:

@@ -13,7 +13,7 @@ from rellum.core.catalog.open_lines import VALUE
 from rellum.core.globs import literal
 from rellum.core.values.paths import GAME, GAME_PREFIX, PlacePath
 
-_BESIDE: Final = re.compile(
+BESIDE: Final = re.compile(
     r"(read ?me|licen[cs]e|change ?log|changes|credits|install|copying)[^/]*$|\.(url|md|nfo)$",
     re.IGNORECASE,
 )
@@ -32,7 +32,8 @@ class Rule:
     """What is taken where, and what that rests on. ``replaces`` are the vanilla files under it;
     ``leave_out`` names of files that are not taken.
 
-    ``choice``: the option group and choice that it is for; None: for all.
+    ``choice``: the option group and choice that it is for; None: for all. ``is_packed``: the archive itself
+    is laid, as it is.
     """
 
     take: str
@@ -43,6 +44,7 @@ class Rule:
     replaces: tuple[str, ...]
     choice: Choice | None
     leave_out: tuple[str, ...] = ()
+    is_packed: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -145,7 +147,7 @@ class Game:
 
 def guess_shape(paths: Sequence[str], game: Game, mod_id: str, homes: Sequence[Home] = ()) -> Shape:
     """Guess what of an archive goes where. ``homes`` is what is known of folders of its own."""
-    left_out = tuple(path for path in paths if _BESIDE.search(path) and path.count("/") <= 1)
+    left_out = tuple(path for path in paths if BESIDE.search(path) and path.count("/") <= 1)
     apart = frozenset(left_out)
     files = [path for path in paths if path not in apart]
     wrapper = _wrapper(files, game)

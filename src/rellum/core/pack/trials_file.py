@@ -13,7 +13,10 @@ from rellum.core.durable import write_durably
 from rellum.core.pack.home import PackHome
 from rellum.core.values.ids import ModId
 
-HEAD = "#:schema .rellum/schemas/trials.json\n# What was tried, and whether it worked. Written by 'rellum trial', or by hand.\n"
+HEAD = (
+    "#:schema .rellum/schemas/trials.json\n"
+    "# What was tried, and whether it worked. Written by 'rellum trial', or by hand.\n"
+)
 
 
 def read_pack_trials(home: PackHome) -> tuple[Trial, ...]:

@@ -14,12 +14,13 @@ from rellum.core.archives.model import Archive, ArchiveFault, Extraction, Member
 from rellum.core.archives.open import open_archive
 from rellum.core.archives.parts import Part, gather, part_of
 from rellum.core.catalog.model import Catalog
+from rellum.core.catalog.open_lines import VALUE
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.describing.card_files import CardFolder, Saved, patched
 from rellum.core.describing.card_text import Described, DescribedFile
 from rellum.core.describing.game_words import words_of_game
-from rellum.core.describing.naming import TOLD_IN, Guess, guess_naming
+from rellum.core.describing.naming import TOLD_IN, Guess, Naming, guess_naming
 from rellum.core.describing.own_words import (
     OwnWords,
     as_id,
@@ -28,7 +29,8 @@ from rellum.core.describing.own_words import (
     with_known_ids,
     without_games_own,
 )
-from rellum.core.describing.shape import Game, Home, guess_shape
+from rellum.core.describing.packed import packed_homes, packed_shape
+from rellum.core.describing.shape import Game, Home, Shape, guess_shape
 from rellum.core.errors import RellumError
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.pack.session import Session
@@ -193,6 +195,11 @@ class Describer:
         vanilla = [entry.path for entry in opened.state.baseline_files()]
         told_in = [os.path.basename(each.file) for each in sheet.self_descriptions]
         self.game = Game(vanilla, sheet.places, told_in)
+        self.packed = packed_homes(
+            vanilla,
+            opened.roots,
+            sheet.path_rules.test([each.pattern for each in sheet.containers]),
+        )
         self.game_version = str(opened.state.identity().version)
         self.known = CardFiles(self.catalog)
         self.known_ids = {
@@ -235,7 +242,7 @@ class Describer:
         unpacked = sum(member.size for member in self.members)
         return Described(
             naming=naming,
-            shape=guess_shape(names, self.game, naming.id.value, self._homes_of(own)),
+            shape=self._shape(files[0].name if len(files) == 1 else "", names, naming, own),
             files=files,
             members=len(self.members),
             unpacked=unpacked,
@@ -248,13 +255,18 @@ class Describer:
 
     def again(self, described: Described, members: Sequence[Member]) -> Described:
         """Return a draft with what other downloads told since about where mods belong."""
-        if all(rule.is_sure for rule in described.shape.rules):
+        if all(rule.is_sure or rule.is_packed for rule in described.shape.rules):
             return described
         names = [str(member.path) for member in members]
-        shape = guess_shape(
-            names, self.game, described.naming.id.value, self._homes_of(described.own)
-        )
+        shape = self._shape("", names, described.naming, described.own)
         return replace(described, shape=shape)
+
+    def _shape(
+        self, name: str, members: Sequence[str], naming: Naming, own: Sequence[OwnWords]
+    ) -> Shape:
+        """Return how an archive is laid; ``name`` is its file's where it is one file."""
+        packed = packed_shape(name, members, naming.id.value or VALUE, self.packed, self.game)
+        return packed or guess_shape(members, self.game, naming.id.value, self._homes_of(own))
 
     def _words(self, archive: Archive, folder: str) -> tuple[tuple[OwnWords, ...], dict[str, str]]:
         """Return what an archive's mods say about themselves, and the texts that tell of it."""
