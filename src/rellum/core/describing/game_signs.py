@@ -48,6 +48,10 @@ _VERSION_LINE: Final = re.compile(
 _BARE_LINE: Final = re.compile(
     rf"^(?P<lead>[#=*\[\s]*)v?(?P<version>{_NUMBER})(?![\w.])", re.MULTILINE
 )
+_CHANGING: Final = re.compile(r"\d\.\d|[.-][0-9a-f]{8,}\.")
+"""Names that have a version or a hash in them, and are others after an update."""
+_OF_FORM: Final = re.compile(r"<\?xml|<!doctype|xmlns|schema", re.IGNORECASE)
+"""Begins a line that tells the version of a form, not of a game."""
 _STRING: Final = re.compile(rb"[\x20-\x7e]{5,200}")
 _FOR_MODS: Final = (
     "mods",
@@ -208,7 +212,7 @@ def _marks(files: Sequence[GameFile], programs: Sequence[GameFile], name: str) -
         return (bool(stem) and (stem in words or words.startswith(stem[:4])), each.size)
 
     chosen = sorted(programs, key=likeness, reverse=True)[:1]
-    data = [each for each in files if each not in programs and not re.search(r"\d\.\d", each.path)]
+    data = [each for each in files if each not in programs and not _CHANGING.search(each.path)]
     data = [each for each in data if not _TEXT_NAME.search(os.path.basename(each.path))]
     biggest = sorted(data, key=lambda each: -each.size)[:1]
     return tuple(each.path for each in (*chosen, *biggest))
@@ -270,6 +274,8 @@ def _in_text(path: str, content: bytes, name: str) -> list[VersionSign]:
     found: list[VersionSign] = []
     for match in [*_VERSION_LINE.finditer(text)][:4] + [*_BARE_LINE.finditer(text)][:1]:
         line = text.count("\n", 0, match.start("version")) + 1
+        if _OF_FORM.search(match["lead"]):
+            continue
         pattern = _pattern_for(match["lead"], match["version"], text)
         if not pattern:
             continue
