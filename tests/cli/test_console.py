@@ -9,7 +9,7 @@ import sys
 import unittest
 
 from rellum.cli import console
-from tests.support import WorldTest
+from tests.support import WorldTest, write_tree, zip_bytes
 
 
 class TextTest(unittest.TestCase):
@@ -102,6 +102,26 @@ class TerminalTest(WorldTest):
         status, shown = self.at_terminal("yes\n", "restore", "--all")
         self.assertEqual(status, 0)
         self.assertIn("Restore this? [y/N]", shown)
+
+    def test_offers_cards_for_what_no_card_knows(self) -> None:
+        self.world.adopt()
+        write_tree(
+            self.world.path("downloads"),
+            {
+                "fog-1.2.zip": zip_bytes({"mods/fog/fog.dat": b"f"}),
+                "haze.zip": zip_bytes({"h.dat": b"h"}),
+            },
+        )
+        files = ("../downloads/fog-1.2.zip", "../downloads/haze.zip")
+        status, shown = self.at_terminal("n\n", "take", *files)
+        self.assertIn("Draft cards for 2 archives that no card knows? [y/N]", shown)
+        self.assertFalse(os.path.exists(self.world.path("catalog", "cards", "fog.toml")))
+        status, shown = self.at_terminal("y\n0.3\n", "take", *files)
+        self.assertEqual(status, 0, shown)
+        self.assertRegex(shown, r"new card +fog 1\.2 +- ")
+        self.assertRegex(shown, r"new card +haze 0\.3 +1 ")  # nothing tells where it belongs
+        self.assertRegex(shown, r"fog 1\.2 +\d+ B +\.\./downloads/fog-1\.2\.zip")
+        self.assertIn("Decide what is marked 'FILL IN' in ../catalog/cards/haze.toml", shown)
 
     def test_a_folder_in_one_of_its_own_name_is_asked_about(self) -> None:
         self.world.add_release("same", "1.0", {"same/a.dat": b"s"}, place='to = "@mods/same/"')

@@ -74,22 +74,27 @@ def show_each(outcomes: Sequence[EachOutcome], folders: Sequence[str], *, as_jso
     if as_json:
         console.say_json({"downloads": [_each_document(each) for each in outcomes]})
     else:
-        rows = [
-            (each.outcome, each.release or "-", f"{each.marks}" if each.marks else "-", each.path)
-            for each in outcomes
-            if each.outcome != "refused"
-        ]
-        if rows:
-            console.table(("outcome", "release", "to decide", "file"), rows, right=(2,))
-        for each in refused:
-            console.warn(f"{each.reason}" + (f" ({each.hint})" if each.hint else ""))
-        open_cards = sorted({each.card for each in outcomes if each.marks})
-        for card in open_cards:
-            console.say(f"Decide what is marked 'FILL IN' in {shown_file(card)}")
+        show_drafted(outcomes)
         where = " ".join(shlex.quote(each) for each in folders)
         console.say(f"Next: rellum take {where} --each")
     if refused:
         raise typer.Exit(1)
+
+
+def show_drafted(outcomes: Sequence[EachOutcome]) -> None:
+    """Show which cards were written, what was refused, and what is still to be decided."""
+    rows = [
+        (each.outcome, each.release or "-", f"{each.marks}" if each.marks else "-", each.path)
+        for each in outcomes
+        if each.outcome != "refused"
+    ]
+    if rows:
+        console.table(("outcome", "release", "to decide", "file"), rows, right=(2,))
+    for each in outcomes:
+        if each.outcome == "refused":
+            console.warn(f"{each.reason}" + (f" ({each.hint})" if each.hint else ""))
+    for card in sorted({each.card for each in outcomes if each.marks}):
+        console.say(f"Decide what is marked 'FILL IN' in {shown_file(card)}")
 
 
 def _each_document(each: EachOutcome) -> dict[str, Any]:

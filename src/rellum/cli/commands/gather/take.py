@@ -60,11 +60,41 @@ def take(
             results += action(request_of(pack, listen=listen, shelf=True), archives, how)
         if not as_json:
             view.show(results)
+            _offer_cards(results, pack, how)
     if watch:
         results += _watch(watch, pack, how, as_json=as_json)
     if as_json:
         console.say_json({"archives": [view.document(each_one) for each_one in results]})
     _tell_refused(results)
+
+
+def _offer_cards(results: list[TakeOutcome], pack: str, how: Any) -> None:
+    """On a terminal: offer to draft cards for what no card knows, and take that again."""
+    from rellum.cli.views import describe as describe_view
+    from rellum.core.actions.gather.describe import describe_each
+    from rellum.core.actions.gather.take import take as action
+    from rellum.core.archives.parts import part_of
+
+    unknown = [
+        each.path
+        for each in results
+        if each.is_unknown and not each.likely and not part_of(each.path)
+    ]
+    if not unknown or how.by == "move" or not console.is_interactive():
+        return
+    count = console.count_text(len(unknown), "archive")
+    if not console.confirm(f"Draft cards for {count} that no card knows?", yes=False):
+        return
+    with console.progress() as listen:
+        request = request_of(pack, listen=listen, shelf=True)
+        drafted = list(describe_each(request, unknown, describe_view.ask_version))
+        ready = [each.path for each in drafted if each.card and not each.marks]
+        again = action(request, ready, how) if ready else ()
+    describe_view.show_drafted(drafted)
+    if again:
+        view.show(list(again))
+    for number, each in enumerate(results):
+        results[number] = next((one for one in again if one.path == each.path), each)
 
 
 def _watch(folder: str, pack: str, how: Any, *, as_json: bool) -> list[TakeOutcome]:

@@ -76,6 +76,11 @@ class TakeOutcome:
     encoding: str = ""
     copies: int = 0
 
+    @property
+    def is_unknown(self) -> bool:
+        """Whether it is on the shelf, and no card knows it."""
+        return self.known is None and self.outcome in ("unknown", "already there")
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HowToTake:
@@ -106,7 +111,7 @@ def take(
 
 def _may_tell(outcome: TakeOutcome) -> bool:
     """Whether an unknown archive may describe itself."""
-    return outcome.outcome == "unknown" and outcome.form not in (None, SINGLE_FILE)
+    return outcome.is_unknown and outcome.form not in (None, SINGLE_FILE)
 
 
 def with_own_cards(
