@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import io
 import os
@@ -12,12 +13,13 @@ import sys
 import tempfile
 import unittest
 import zipfile
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from unittest import mock
 
 from rellum.core.actions.change.apply import ApplyResult, apply
-from rellum.core.actions.gather.take import TakeOutcome, take
+from rellum.core.actions.gather.archive_taker import TakeOutcome
+from rellum.core.actions.gather.take import take
 from rellum.core.actions.match.resolve import ResolveResult, resolve
 from rellum.core.actions.match.wants import drop, want
 from rellum.core.actions.mend.check import check
@@ -281,6 +283,27 @@ class World:
     def run(self, *arguments: str, stdin: str | None = None) -> subprocess.CompletedProcess[str]:
         """Run the built program in the pack's folder, as a user would."""
         return run_rellum(*arguments, cwd=self.path("pack"), shelf=self.path("shelf"), stdin=stdin)
+
+
+def at_terminal(words: Sequence[str], typed: str, cwd: str, **more: str) -> tuple[int, str]:
+    """Run the program in a terminal, type all answers, and return its status and what was shown.
+
+    ``more`` is put into its environment. Not on Windows.
+    """
+    import pty
+
+    child, terminal = pty.fork()
+    if child == 0:
+        os.chdir(cwd)
+        os.environ.update(more, COLUMNS="100")
+        os.execv(sys.executable, [sys.executable, "-m", "rellum", *words])
+    os.write(terminal, typed.encode())
+    shown = b""
+    with contextlib.suppress(OSError):
+        while piece := os.read(terminal, 4096):
+            shown += piece
+    os.close(terminal)
+    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), shown.decode()
 
 
 def run_rellum(

@@ -9,7 +9,7 @@ import sys
 import unittest
 
 from rellum.cli import console
-from tests.support import WorldTest, write_tree, zip_bytes
+from tests.support import WorldTest, at_terminal, write_tree, zip_bytes
 
 
 class TextTest(unittest.TestCase):
@@ -67,22 +67,10 @@ class TextTest(unittest.TestCase):
 
 @unittest.skipIf(sys.platform == "win32", "needs a pseudo-terminal")
 class TerminalTest(WorldTest):
-    def at_terminal(self, answer: str, *arguments: str) -> tuple[int, str]:
-        """Run the program in a terminal, give an answer, return its status and what was shown."""
-        import pty
-
-        child, terminal = pty.fork()
-        if child == 0:
-            os.chdir(self.world.path("pack"))
-            os.environ.update(RELLUM_SHELF=self.world.path("shelf"), COLUMNS="100")
-            os.execv(sys.executable, [sys.executable, "-m", "rellum", *arguments])
-        os.write(terminal, answer.encode())
-        shown = b""
-        with contextlib.suppress(OSError):
-            while piece := os.read(terminal, 4096):
-                shown += piece
-        os.close(terminal)
-        return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), shown.decode()
+    def at_terminal(self, answer: str, *words: str) -> tuple[int, str]:
+        return at_terminal(
+            words, answer, self.world.path("pack"), RELLUM_SHELF=self.world.path("shelf")
+        )
 
     def test_asks_before_it_changes_the_game(self) -> None:
         self.world.add_release("tides", "1.0", {"data/sea.dat": b"tidal", "mods/a": b"a"})

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import io
 import json
 import os
@@ -16,7 +15,7 @@ import tempfile
 import tomllib
 import unittest
 
-from tests.support import memory_folder, zip_bytes
+from tests.support import at_terminal, memory_folder, zip_bytes
 
 LIKE = random.Random(7)
 MAIN = "print('light')\n"
@@ -272,9 +271,15 @@ class EveningTest(unittest.TestCase):
         self.write("game/order.json", b'{"mods": []}')
         answers = ("Gloam Wood", "", "", "logs, cache", "my-maps", "", "addons/deep.dat",
                    "order.json", "changes.txt", "2", "", "no")  # fmt: skip
-        shown = self.at_terminal(
-            "\n".join(answers) + "\n", "describe", "--game", "../game", "../downloads"
+        status, shown = at_terminal(
+            ("describe", "--game", "../game", "../downloads"),
+            "\n".join(answers) + "\n",
+            self.path("pack"),
+            HOME=self.path("home"),
+            XDG_CONFIG_HOME=self.path("home", ".config"),
+            NO_COLOR="1",
         )
+        self.assertEqual(status, 0, shown)
         asked = re.findall(r"\[[^\]\n]*\] ", shown)  # each with its likeliest answer
         self.assertEqual(len(asked), len(answers), shown)
         self.assertLessEqual(len(asked), 12)
@@ -295,27 +300,6 @@ class EveningTest(unittest.TestCase):
         self.assertEqual(sheet["places"]["settings"], "{config}/Gloamwood")
         self.assertEqual([each["file"] for each in sheet["self-description"]], ["about.json"])
         self.assertIn("deep", self.run_it("adopt", "../game"))
-
-    def at_terminal(self, answers: str, *words: str) -> str:
-        """Run the program in a terminal, type all answers, and return what was shown."""
-        import pty
-
-        child, terminal = pty.fork()
-        if child == 0:
-            os.chdir(self.path("pack"))
-            os.environ.update(
-                HOME=self.path("home"), XDG_CONFIG_HOME=self.path("home", ".config"), NO_COLOR="1",
-                RELLUM_SHELF=self.path("shelf"), COLUMNS="100",
-            )  # fmt: skip
-            os.execv(sys.executable, [sys.executable, "-m", "rellum", *words])
-        os.write(terminal, answers.encode())
-        shown = b""
-        with contextlib.suppress(OSError):
-            while piece := os.read(terminal, 4096):
-                shown += piece
-        os.close(terminal)
-        self.assertEqual(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), 0, shown.decode())
-        return shown.decode()
 
     def test_what_is_no_game_is_refused(self) -> None:
         os.makedirs(self.path("home"), exist_ok=True)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from rellum.cli import console
 
 if TYPE_CHECKING:
-    from rellum.core.actions.gather.take import TakeOutcome
+    from rellum.core.actions.gather.archive_taker import TakeOutcome
 
 
 _UNKNOWN = "no card matches; kept"

@@ -11,7 +11,7 @@ from rellum.cli.request import request_of
 from rellum.cli.views import take as view
 
 if TYPE_CHECKING:
-    from rellum.core.actions.gather.take import TakeOutcome
+    from rellum.core.actions.gather.archive_taker import TakeOutcome
     from rellum.core.shelf.intake import By
 
 
@@ -46,7 +46,7 @@ def take(
     Each archive is read in full. One that is damaged or hostile is refused; the others are taken. A
     folder is taken as one archive. Parts of an archive may come in any order.
     """
-    from rellum.core.actions.gather.take import HowToTake
+    from rellum.core.actions.gather.archive_taker import HowToTake
     from rellum.core.actions.gather.take import take as action
 
     if by not in ("copy", "link", "move"):

@@ -7,7 +7,12 @@ import shutil
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.gather.take import ArchiveTaker, HowToTake, TakeOutcome, opened_taker
+from rellum.core.actions.gather.archive_taker import (
+    ArchiveTaker,
+    HowToTake,
+    TakeOutcome,
+    opened_taker,
+)
 from rellum.core.actions.match.resolve import resolve
 from rellum.core.archives.model import ArchiveFault
 from rellum.core.change.request import Request

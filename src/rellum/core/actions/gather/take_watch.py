@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.gather.take import HowToTake, TakeOutcome, opened_taker
+from rellum.core.actions.gather.archive_taker import HowToTake, TakeOutcome, opened_taker
 from rellum.core.archives.forms import unfinished
 from rellum.core.change.request import Request
 from rellum.core.composing.needed import NeededFile, needs_of, still_missing
