@@ -109,7 +109,7 @@ class BadInputTest(WorldTest):
         with open(path, encoding="utf-8") as file:
             text = file.read()
         for addition, words in (
-            ("tides = \n", "rellum.toml:17: Invalid value"),
+            ("tides = \n", "rellum.toml:18: Invalid value"),
             ('tides = "1 to 2"\n', "want.tides: '1 to 2' is not a range"),
             ("[hold.tides]\nversion = 3\n", "is not valid here"),
             ("[wnat]\n", "did you mean 'want'"),
