@@ -238,6 +238,33 @@ class EveningTest(unittest.TestCase):
         with open(self.path("game", "data", "lang", "en.txt"), "rb") as file:
             self.assertEqual(file.read(), b"another hello\n")
 
+    def test_a_patch_and_a_named_version_are_drafted_as_such(self) -> None:
+        files = mod("moss", "2.0", files=9)
+        self.write(
+            "downloads/moss-2.0.zip", zip_bytes({**files, "data/fen.dat": LIKE.randbytes(9_000)})
+        )
+        small = {"moss/about.json": about("moss", "2.1"), "moss/part1.dat": b"new"}
+        self.write("downloads/moss-2.1-patch.zip", zip_bytes(small))
+        for name in ("first light", "dog watch"):
+            self.write(f"downloads/charts {name}.zip", zip_bytes(mod("charts", name)))
+        self.run_it("describe", "--game", "../game", "../downloads", "--yes")
+        self.run_it("adopt", "../game")
+        self.run_it("describe", "../downloads", "--each")
+        with open(self.path("pack", "catalog", "cards", "moss.toml"), "rb") as file:
+            full, patch = tomllib.load(file)["release"]
+        self.assertEqual([each["to"] for each in full["place"]], ["@data/", "@mods/moss/"])
+        self.assertEqual(patch["patches"], "2.0")
+        self.assertEqual([each["to"] for each in patch["place"]], ["@mods/moss/"])
+        with open(self.path("pack", "catalog", "cards", "charts.toml"), "rb") as file:
+            charts = tomllib.load(file)
+        self.assertEqual(charts["mod"]["versions"], "listed")
+        self.assertEqual(
+            [each["version"] for each in charts["release"]], ["dog watch", "first light"]
+        )
+        vetted = self.run_it("vet", expected=(1,))
+        self.assertIn("moss.toml", vetted)
+        self.assertIn("put them in order below, the oldest first", vetted)
+
     def test_strange_words_and_namesakes(self) -> None:
         def zipped(name: str, said: bytes) -> None:
             self.write(f"downloads/{name}", zip_bytes({"m/about.json": said, "m/a.dat": b"a"}))
@@ -255,6 +282,7 @@ class EveningTest(unittest.TestCase):
         self.assertIn(
             "its mod calls itself 'Fen.Lights', and the mod fen-lights calls itself", said
         )
+        self.assertIn("No card describes ghost, which is needed by needy 1", said)
         names = sorted(os.listdir(self.path("pack", "catalog", "cards")))
         self.assertEqual(names, ["etc-out.toml", "fen-lights.toml", "huge.toml", "needy.toml",
                                  "plain.toml", "qu-ote.toml"])  # fmt: skip

@@ -10,7 +10,14 @@ import unittest
 from typing import ClassVar
 
 from rellum.core.fetching.model import Patience
-from rellum.core.fetching.pages import MOST_BYTES, REST_SECONDS, Page, PageFails, Pages
+from rellum.core.fetching.pages import (
+    MOST_BYTES,
+    PAUSE_SECONDS,
+    REST_SECONDS,
+    Page,
+    PageFails,
+    Pages,
+)
 
 
 class Handler(http.server.BaseHTTPRequestHandler):
@@ -73,7 +80,8 @@ class PagesTest(unittest.TestCase):
         self.folder = os.path.join(folder.name, "pages")
         self.now = 1_000_000.0
         patience = Patience(connect=5, stall=5, tries=1)
-        self.pages = Pages(self.folder, patience, lambda: self.now)
+        self.slept: list[float] = []
+        self.pages = Pages(self.folder, patience, lambda: self.now, self.slept.append)
 
     def url(self, path: str) -> str:
         return f"http://127.0.0.1:{self.server.server_address[1]}{path}"
@@ -111,6 +119,7 @@ class PagesTest(unittest.TestCase):
         found = self.pages.look(urls + urls)
         self.assertEqual([type(each) for each in found.values()], [Page] * 12)
         self.assertEqual((self.handler.most_at_work, len(self.handler.asked)), (1, 12))
+        self.assertEqual(self.slept, [PAUSE_SECONDS] * 11)
 
     def test_a_site_that_asks_to_wait_is_left_alone(self) -> None:
         found = self.pages.look([self.url("/wait"), self.url("/page")])

@@ -93,6 +93,9 @@ def show_drafted(outcomes: Sequence[EachOutcome]) -> None:
     for each in outcomes:
         if each.outcome == "refused":
             console.warn(f"{each.reason}" + (f" ({each.hint})" if each.hint else ""))
+    for mod in dict.fromkeys(mod for each in outcomes for mod in each.lacking):
+        needing = dict.fromkeys(each.release for each in outcomes if mod in each.lacking)
+        console.say(f"No card describes {mod}, which is needed by {', '.join(needing)}")
     for card in sorted({each.card for each in outcomes if each.marks}):
         console.say(f"Decide what is marked 'FILL IN' in {shown_file(card)}")
 
@@ -104,6 +107,7 @@ def _each_document(each: EachOutcome) -> dict[str, Any]:
         "release": each.release or None,
         "card": each.card or None,
         "marks": each.marks,
+        "needs_without_card": list(each.lacking),
         "reason": each.reason or None,
     }
 

@@ -9,8 +9,9 @@ from typing import Final
 
 from rellum.core.archives.model import Member
 from rellum.core.catalog.cards import find_ordering, read_card
-from rellum.core.catalog.model import Catalog, Mod
+from rellum.core.catalog.model import Catalog, Mod, Release
 from rellum.core.catalog.open_lines import open_lines
+from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.catalog.schemas import lay_schemas, schema_line
 from rellum.core.catalog.tables import Fault, parse_toml
 from rellum.core.catalog.toml_lines import forget_lines, line_of
@@ -103,7 +104,10 @@ class CardFolder:
                 patches=patched(mod, described.unpacked, says_so=described.naming.is_patch),
             )
         line = line_of(mod.releases[0].source) if mod.releases else 0
-        text = with_release(before, described, line)
+        misfits = (
+            _misfits(mod.releases[0], described, members) if described.patches else frozenset()
+        )
+        text = with_release(before, described, line, misfits)
         if fault := self._fault_of_shape(text, file, described, members):
             text = with_mark(text, last_header(text), fault)
         self._write(file, text)
@@ -147,16 +151,13 @@ class CardFolder:
             if mod
             else None
         )
-        entry = ShelfEntry(
-            digest=Digest(""), size=0, sha256=None, name=described.files[0].name
-        )  # only its name is told
-        for rule in release.places if release else ():
-            if rule.takes_members:
-                try:
-                    place_archives([rule], [(entry, members)], rule_options(rule.options))
-                except PlacingFault as fault:
-                    return f"carried over from the release before it, and does not fit: {fault.summary}"
-        return ""
+        faults = (
+            _fault_of(rule, described, members) for rule in (release.places if release else ())
+        )
+        fault = next(filter(None, faults), "")
+        return (
+            f"carried over from the release before it, and does not fit: {fault}" if fault else ""
+        )
 
     def _write(self, file: str, text: str) -> None:
         os.makedirs(os.path.dirname(file), exist_ok=True)
@@ -193,6 +194,27 @@ def _refuse_namesake(mod: Mod, described: Described) -> None:
             f"{mod.own_id!r} ({shown_file(mod.source.file)})",
             hint="They seem to be two mods: describe it alone with --to CARD.toml, and give it another id.",
         )
+
+
+def _misfits(release: Release, described: Described, members: Sequence[Member]) -> frozenset[int]:
+    """Return the places of a release that take nothing from an archive which is laid over it."""
+    return frozenset(
+        number
+        for number, rule in enumerate(release.places)
+        if _fault_of(replace(rule, expect=()), described, members)
+    )
+
+
+def _fault_of(rule: PlaceRule, described: Described, members: Sequence[Member]) -> str:
+    """Say why a rule takes nothing from an archive; an empty text where it does, or takes no members."""
+    if not rule.takes_members:
+        return ""
+    entry = ShelfEntry(digest=Digest(""), size=0, sha256=None, name=described.files[0].name)
+    try:
+        place_archives([rule], [(entry, members)], rule_options(rule.options))
+    except PlacingFault as fault:
+        return fault.summary
+    return ""
 
 
 def patched(mod: Mod, unpacked: int, *, says_so: bool) -> str:

@@ -35,15 +35,18 @@ class _Block:
     lines: tuple[str, ...]
 
 
-def with_release(text: str, described: Described, like_line: int) -> str:
+def with_release(
+    text: str, described: Described, like_line: int, without: frozenset[int] = frozenset()
+) -> str:
     """Return a card's text with a release more, at its end.
 
     ``like_line`` is the line (from 1) of the header of the release that it carries over; 0: none.
+    ``without`` are those of its places, from 0, that are not carried over.
     """
     block = _release_at(text.splitlines(), like_line) if like_line else ()
     unknown = text.count(f'version = "{VALUE}')
     placeholder = f"{VALUE}-{unknown + 1}" if unknown else VALUE  # no version may be there twice
-    lines = _carried(block, described, placeholder) if block else release_lines(described)
+    lines = _carried(block, described, placeholder, without) if block else release_lines(described)
     return f"{text.rstrip()}\n\n{plain_lines(lines)}"
 
 
@@ -84,7 +87,9 @@ def _release_at(lines: Sequence[str], line: int) -> tuple[_Block, ...]:
     return tuple(blocks)
 
 
-def _carried(blocks: Sequence[_Block], described: Described, unknown: str) -> list[str]:
+def _carried(
+    blocks: Sequence[_Block], described: Described, unknown: str, without: frozenset[int]
+) -> list[str]:
     """Return the lines of a new release like an old one."""
     head, *others = blocks
     lines = ["[[release]]", version_line(described.naming.version, unknown)]
@@ -97,9 +102,15 @@ def _carried(blocks: Sequence[_Block], described: Described, unknown: str) -> li
         lines.pop()
     for file in described.files:
         lines += ["", *file_lines(file, described)]
+    places = [block for block in others if block.name == "release.place"]
+    dropped_places = [places[each] for each in without if each < len(places)]
     for block in others:
+        if block in dropped_places:
+            continue
         if not block.name.startswith(("release.file", "release.full", "release.build")):
-            lines += ["", *_trimmed(block.lines)]
+            carried = _trimmed(block.lines)
+            # A patch has few of the files, and need not have those that a full release must have.
+            lines += ["", *(_without_keys(carried, ("expect",)) if described.patches else carried)]
     return lines
 
 

@@ -23,6 +23,9 @@ from rellum.core.hashing import hash_bytes
 REST_SECONDS: Final = 6 * 3600.0
 """A page is not asked for again before this time has passed."""
 
+PAUSE_SECONDS: Final = 0.5
+"""The time between two pages of one host."""
+
 MOST_BYTES: Final = 1 << 20
 _PATIENCE: Final = Patience(connect=10, stall=10, tries=1)
 _HOSTS_AT_ONCE: Final = 8
@@ -46,11 +49,16 @@ class Pages:
     """Looks at pages. ``folder`` is where they are kept."""
 
     def __init__(
-        self, folder: str, patience: Patience = _PATIENCE, now: Callable[[], float] = time.time
+        self,
+        folder: str,
+        patience: Patience = _PATIENCE,
+        now: Callable[[], float] = time.time,
+        sleep: Callable[[float], None] = time.sleep,
     ) -> None:
         self._folder = folder
         self._patience = patience
         self._now = now
+        self._sleep = sleep
 
     def look(self, urls: Iterable[str]) -> dict[str, Page | PageFails]:
         """Return what each page says now, or why it says nothing."""
@@ -66,7 +74,7 @@ class Pages:
     def _look_at_host(self, urls: list[str]) -> dict[str, Page | PageFails]:
         transfer = Transfer(self._patience)
         found: dict[str, Page | PageFails] = {}
-        refused = ""
+        refused, asked = "", False
         for url in urls:
             kept = self._kept(url)
             if kept and 0 <= self._now() - kept.asked < REST_SECONDS:
@@ -74,6 +82,9 @@ class Pages:
             elif refused:
                 found[url] = PageFails(refused)
             else:
+                if asked:
+                    self._sleep(PAUSE_SECONDS)
+                asked = True
                 found[url], must_wait = self._ask(transfer, url, kept)
                 refused = "its site asked to wait" if must_wait else ""
         return found

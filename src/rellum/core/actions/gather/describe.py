@@ -54,7 +54,8 @@ Outcome = Literal["new card", "release added", "known", "refused", "not an archi
 class EachOutcome:
     """What became of one download. ``reason`` and ``hint`` tell why it was refused.
 
-    ``card`` is the file that has its release, ``marks`` the number of lines in it to be decided.
+    ``card`` is the file that has its release, ``marks`` the number of lines in it to be decided; ``lacking``
+    are mods that it needs and that no card describes.
     """
 
     path: str
@@ -64,6 +65,7 @@ class EachOutcome:
     marks: int = 0
     reason: str = ""
     hint: str = ""
+    lacking: tuple[str, ...] = ()
 
 
 def describe(request: Request, paths: Sequence[str]) -> Described:
@@ -142,6 +144,7 @@ def describe_each(
             drafts.append((paths[0], described, describer.members))
             describer.homes += bool(described.own)
         drafts = [(path, describer.again(each, members), members) for path, each, members in drafts]
+        known = _known_ids(describer.catalog, [described for _, described, _ in drafts])
         for path, described, members in sorted(drafts, key=lambda each: each[1].order):
             try:
                 saved = folder.save(described, members)
@@ -158,7 +161,18 @@ def describe_each(
                 release=f"{saved.mod} {saved.version}",
                 card=saved.file,
                 marks=saved.marks,
+                lacking=tuple(
+                    need.id for own in described.own for need in own.needs if need.id not in known
+                ),
             )
+
+
+def _known_ids(catalog: Catalog, drafts: Sequence[Described]) -> set[str]:
+    """Return the mods that have a card, or will have one, and those that other mods stand in for."""
+    known: set[str] = {*catalog.mods, *catalog.offered}
+    for each in drafts:
+        known |= {each.naming.id.value, *(own.id for own in each.own)}
+    return known
 
 
 def downloads(folders: Sequence[str]) -> Iterator[list[str]]:
