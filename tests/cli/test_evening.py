@@ -170,7 +170,7 @@ class EveningTest(unittest.TestCase):
         self.write("new/mossbank-1.11.zip", zip_bytes(mod("mossbank", "1.11")))
         self.run_it("take", "../new/mossbank-1.11.zip")
         applied = self.run_it("apply", "--yes", "--newest", "mossbank")
-        self.assertIn("Chosen anew: mossbank 1.11", applied)
+        self.assertIn("The newest release of mossbank that fits is 1.11.", applied)
         self.assertEqual(self.commands, 2)
         self.run_it("restore", "--all", "--yes")
         self.assertFalse(os.path.exists(self.path("game", "mods", "mossbank")))

@@ -98,7 +98,7 @@ class FetchTest(WorldTest):
         self.assertEqual(found["without_page"], ["none"])
         result = self.world.run("news", "--look")
         self.assertRegex(result.stdout, rf"fog +1 +1 +1\.2 +http://files\.{DOMAIN}/fog\.xml")
-        self.assertIn("1 card has the newest published version.", result.stdout)
+        self.assertIn("For 1 mod, nothing is published that is newer than the card.", result.stdout)
         self.assertIn("3 answers from the last six hours", result.stdout)
         self.assertIn("1 card names no page", result.stdout)
         self.assertIn("may have changed its form", result.stderr)

@@ -76,7 +76,10 @@ def show_each(outcomes: Sequence[EachOutcome], folders: Sequence[str], *, as_jso
     else:
         show_drafted(outcomes)
         where = " ".join(shlex.quote(each) for each in folders)
-        console.say(f"Next: rellum take {where} --each")
+        if any(each.card for each in outcomes):
+            console.say(f"Next: rellum take {where} --each")
+        elif not outcomes:
+            console.say(f"There are no downloads in {where}.")
     if refused:
         raise typer.Exit(1)
 

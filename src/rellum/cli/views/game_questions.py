@@ -73,6 +73,11 @@ def ask(signs: GameSigns, answers: SheetAnswers) -> SheetAnswers:
     return replace(answers, forms=tuple(forms))
 
 
+def _none(question: str, answers: SheetAnswers) -> str:
+    """Say that there are no such folders, or only that none has such a name."""
+    return "none" if question in answers.asked else "no folder has such a name"
+
+
 def _is_yes(question: str) -> bool:
     return console.choose(question, ("yes", "no"), likeliest_first=True) != "no"
 
@@ -130,12 +135,12 @@ def show(draft: GameDraft, folder: str, to: str, *, as_json: bool) -> None:
                 f"{version.version}, from {version.file}" if version else "nothing tells it",
             ),
             ("mods", answers.mods or "not known"),
-            ("yours", ", ".join(answers.players) or "none in the game folder"),
-            ("by game", ", ".join(answers.written_by_game) or "none"),
+            ("yours", ", ".join(answers.players) or _none("players", answers)),
+            ("by game", ", ".join(answers.written_by_game) or _none("written", answers)),
             *(("outside", f"{name} is {where}") for name, where in answers.outside),
             (
                 "mods say",
-                ", ".join(form.file for form in answers.forms) or "nothing about themselves",
+                ", ".join(form.file for form in answers.forms) or "nothing is known",
             ),
         ]
     )

@@ -48,6 +48,8 @@ def document(result: News) -> dict[str, Any]:
 
 def show_looked(result: Looked) -> None:
     """Say which mods have a version that their cards do not have, and where to get it."""
+    if not result.looks and not result.unnamed:
+        console.say("There are no mods to look for: the pack wants none.")
     newer = [each for each in result.looks if each.is_newer]
     faults = [each for each in result.looks if each.fault]
     if newer:
@@ -62,8 +64,8 @@ def show_looked(result: Looked) -> None:
         console.warn(f"{each.mod}: {each.page}: {each.fault}")
     known = len(result.looks) - len(newer) - len(faults)
     if known:
-        have = "1 card has" if known == 1 else f"{known:,} cards have"
-        console.say(f"{have} the newest published version.")
+        mods = console.count_text(known, "mod")
+        console.say(f"For {mods}, nothing is published that is newer than the card.")
     kept = sum(each.is_kept for each in result.looks)
     if kept:
         answers = console.count_text(kept, "answer")

@@ -57,6 +57,8 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
 
 def show_outline(changes: Sequence[ReleaseChange]) -> None:
     """Say which releases would come, go or change, and which lack archives."""
+    if not changes:
+        return
     console.say("Without the missing archives, only the releases can be shown:")
     console.table(
         ("mod", "in the game", "in the line-up", "archives"),
@@ -77,8 +79,10 @@ def _show_newest(result: Preview) -> None:
     """Say which releases the mods have that should be as new as can be."""
     labels = {str(each.mod): each.label for each in result.lock.releases}
     for mod in result.newest:
-        where = f"{mod} {labels[mod]}" if mod in labels else f"{mod} is not in the line-up"
-        console.say(f"Chosen anew: {where}")
+        if mod in labels:
+            console.say(f"The newest release of {mod} that fits is {labels[mod]}.")
+        else:
+            console.say(f"{mod} is not in the line-up: nobody wants or needs it.")
 
 
 def _show_rebase(rebase: Rebase) -> None:

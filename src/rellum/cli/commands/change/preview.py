@@ -2,14 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from rellum.cli import console, options
 from rellum.cli.request import request_of
 from rellum.cli.views import preview as view
-
-if TYPE_CHECKING:
-    pass
 
 
 def preview(

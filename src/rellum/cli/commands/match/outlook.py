@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
 from rellum.cli import console, options
 from rellum.cli.request import request_of
 from rellum.cli.views import outlook as view
-
-if TYPE_CHECKING:
-    pass
 
 
 def outlook(

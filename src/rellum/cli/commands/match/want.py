@@ -59,7 +59,9 @@ def want(
     elif results:
         view.show_all(results)
     else:
-        console.say("Every mod on the shelf is wanted already.")
+        console.say(
+            "Nothing to add: the shelf has no complete mod that the pack does not want yet."
+        )
 
 
 def drop(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 import typer
 
@@ -10,9 +10,6 @@ from rellum.cli import console, options
 from rellum.cli.request import request_of
 from rellum.cli.views import kept as view
 from rellum.cli.views.sweep import document as sweep_document
-
-if TYPE_CHECKING:
-    pass
 
 
 def kept(
