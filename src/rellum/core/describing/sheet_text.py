@@ -161,10 +161,6 @@ def _version_lines(signs: GameSigns, answers: SheetAnswers) -> list[str]:
     return lines + [f"# Or {each.version}, by {each.file}: {each.reason}" for each in others]
 
 
-def _literal(text: str) -> str:
-    return f"'{text}'" if "'" not in text else _quoted(text)
-
-
 def _line(key: str, value: str, comment: str) -> str:
     return f"{key} = {_quoted(value)}" + (f"   # {comment}" if comment else "")
 
