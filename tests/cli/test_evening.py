@@ -14,7 +14,11 @@ import tarfile
 import tempfile
 import tomllib
 import unittest
+import zipfile
+from typing import Any
+from unittest import mock
 
+from rellum.core.actions.gather import describe_game
 from tests.support import at_terminal, memory_folder, zip_bytes
 
 LIKE = random.Random(7)
@@ -43,6 +47,11 @@ def ini_mod(folder: str, mod_id: str, version: str, needs: str = "") -> dict[str
     """Return a mod that describes itself in the older form of the game, an INI file."""
     text = f"[mod]\nid = {mod_id}\nname = The {mod_id}\nversion = {version}\nrequires = {needs}\n"
     return {f"{folder}/mod.ini": text.encode(), f"{folder}/chart.dat": LIKE.randbytes(700)}
+
+
+def read_toml(folder: str, name: str) -> dict[str, Any]:
+    with open(os.path.join(folder, f"{name}.toml"), "rb") as file:
+        return tomllib.load(file)
 
 
 class EveningTest(unittest.TestCase):
@@ -295,10 +304,13 @@ class EveningTest(unittest.TestCase):
     @unittest.skipIf(sys.platform == "win32", "needs a pseudo-terminal")
     def test_the_questions_at_a_terminal(self) -> None:
         self.write_downloads()
-        self.write("game/addons/deep.dat", b"deep")
+        for name in ("one", "two"):
+            self.write(f"game/expansions/deep/{name}.dat", b"deep")
         self.write("game/order.json", b'{"mods": []}')
-        answers = ("Gloam Wood", "", "", "logs, cache", "my-maps", "", "addons/deep.dat",
-                   "order.json", "changes.txt", "2", "", "no")  # fmt: skip
+        os.makedirs(self.path("home", "Gloamwood"))
+        outside = f"{{config}}/Gloamwood, {self.path('home', 'Gloamwood')}, /etc"
+        answers = ("2", "Gloam Wood", "", "skip", outside, "my-maps, changes.txt", "logs, cache",
+                   "mods, maps", "", "order.json", "changes.txt", "about.json")  # fmt: skip
         status, shown = at_terminal(
             ("describe", "--game", "../game", "../downloads"),
             "\n".join(answers) + "\n",
@@ -321,13 +333,76 @@ class EveningTest(unittest.TestCase):
             sheet = tomllib.load(file)
         self.assertEqual(sheet["game"]["name"], "Gloam Wood")
         self.assertEqual(sheet["game"]["own-files"], ["@game/logs/**", "@game/cache/**"])
-        self.assertEqual(sheet["game"]["carry"], ["@game/my-maps/**"])
+        self.assertEqual(sheet["game"]["carry"], ["@game/my-maps/**", "@game/changes.txt"])
         self.assertEqual(sheet["game"]["store-files"], ["@game/changes.txt"])
-        self.assertEqual(sheet["expansion"], [{"id": "deep", "file": "@game/addons/deep.dat"}])
+        deep = {"id": "deep", "file": "@game/expansions/deep/one.dat"}
+        self.assertEqual(sheet["expansion"], [deep])
+        self.assertIn("/etc is left out", shown)
         self.assertEqual(sheet["load-order"]["form"], "json")
-        self.assertEqual(sheet["places"]["settings"], "{config}/Gloamwood")
+        places = {"mods": "@game/mods", "maps": "@game/maps", "data": "@game/data"}
+        places |= {"settings": "{config}/Gloamwood", "userdata": "{home}/Gloamwood"}
+        self.assertEqual(sheet["places"], places)
         self.assertEqual([each["file"] for each in sheet["self-description"]], ["about.json"])
         self.assertIn("deep", self.run_it("adopt", "../game"))
+
+    def test_a_folder_of_very_many_files_is_asked_about(self) -> None:
+        asked: list[int] = []
+
+        def refuse(count: int) -> bool:
+            asked.append(count)
+            return False
+
+        with mock.patch.object(describe_game, "MOST_FILES", 5):
+            with self.assertRaisesRegex(describe_game.NoGameFolder, "more than 5 files"):
+                describe_game.describe_game(self.path("game"), (), describe_game.as_guessed, refuse)
+            describe_game.describe_game(
+                self.path("game"), (), describe_game.as_guessed, lambda _: True
+            )
+        self.assertEqual(len(asked), 1)
+
+    def test_builds_and_members_of_containers_are_drafted(self) -> None:
+        def zipped(name: str, **members: bytes) -> None:
+            self.write(
+                f"downloads/{name}",
+                zip_bytes({k.replace("__", "/"): v for k, v in members.items()}),
+            )
+
+        zipped("reed-1.2-2.4.0.zip", mods__reed__a=b"for 2.4.0")
+        zipped("reed-1.2-g2.4.1.zip", mods__reed__a=b"for 2.4.1")
+        zipped("reed-1.2-mossy.zip", mods__reed__a=b"of nobody knows what")
+        for loader in ("fenloader", "mossloader"):
+            zipped(f"glow-2.0-{loader}.zip", mods__glow__a=loader.encode())
+        for number, game in enumerate((">=2.4 <2.5", ">=2.5")):
+            said = {"own/about.json": about("own", "1.0", game=game), "own/a": str(game).encode()}
+            self.write(f"downloads/own-1.0-{number}.zip", zip_bytes(said))
+        fen = {"world.pak/maps/fen.map": b"dry", "world.pak/maps/new.map": b"new"}
+        self.write("downloads/dry-fen-1.zip", zip_bytes(fen))
+        self.run_it("describe", "--game", "../game", "../downloads", "--yes")
+        self.run_it("adopt", "../game")
+        for loader in ("fenloader", "mossloader"):
+            head = f'[mod]\nid = "{loader}"\nname = "L"\nkind = "loader"\n'
+            self.write(
+                f"pack/catalog/cards/{loader}.toml", f'{head}[[release]]\nversion = "1"\n'.encode()
+            )
+        self.run_it("describe", "../downloads", "--each")
+        cards = self.path("pack", "catalog", "cards")
+        reed, glow, own = (read_toml(cards, name)["release"] for name in ("reed", "glow", "own"))
+        self.assertEqual([(each["name"], each["game"]) for each in reed[0]["build"]],
+                         [("for-2-4-0", "2.4.0"), ("for-2-4-1", "2.4.1")])  # fmt: skip
+        self.assertEqual([each["needs"] for each in glow[0]["build"]],
+                         [{"fenloader": "*"}, {"mossloader": "*"}])  # fmt: skip
+        self.assertEqual([each["game"] for each in own[0]["build"]], [">=2.4, <2.5", ">=2.5"])
+        self.assertEqual(self.run_it("describe", "../downloads", "--each").count("new card"), 0)
+        self.assertNotIn("catalog/cards/", self.run_it("vet", expected=(1,)))
+        self.run_it("take", "../downloads", "--each")
+        self.run_it("want", "reed", "own", "dry-fen")
+        self.run_it("apply", "--yes")
+        with zipfile.ZipFile(self.path("game", "data", "world.pak")) as pak:
+            self.assertEqual(pak.read("maps/fen.map") + pak.read("maps/new.map"), b"drynew")
+        for name, content in (("reed", b"for 2.4.1"), ("own", b">=2.4 <2.5")):
+            with open(self.path("game", "mods", name, "a"), "rb") as file:
+                self.assertEqual(file.read(), content)
+        self.assertIn("No drift", self.run_it("check"))
 
     def test_what_is_no_game_is_refused(self) -> None:
         os.makedirs(self.path("home"), exist_ok=True)

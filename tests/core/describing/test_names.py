@@ -9,10 +9,11 @@ from typing import NamedTuple
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rellum.core.describing.builds import BuildSigns
 from rellum.core.describing.naming import Naming, guess_naming
 
 NAMES = os.path.join(os.path.dirname(__file__), "archive_names.txt")
-GAME_VERSIONS = {"2.4.1", "2.4.0"}
+SIGNS = BuildSigns(game_versions={"2.4.1", "2.4.0"})
 
 
 class Row(NamedTuple):
@@ -22,7 +23,7 @@ class Row(NamedTuple):
 
     @property
     def guess(self) -> Naming:
-        return guess_naming(self.name, "", {}, None, GAME_VERSIONS)
+        return guess_naming(self.name, "", {}, None, SIGNS)
 
     @property
     def is_right(self) -> bool:
@@ -57,7 +58,7 @@ class NamesTest(unittest.TestCase):
 
     @given(st.text(max_size=60), st.text(max_size=20))
     def test_any_name_gives_an_id_that_cards_accept(self, name: str, wrapper: str) -> None:
-        guess = guess_naming(f"{name}.zip", wrapper, {}, None, GAME_VERSIONS)
+        guess = guess_naming(f"{name}.zip", wrapper, {}, None, SIGNS)
         self.assertRegex(guess.id.value, r"^([a-z0-9]+(-[a-z0-9]+)*)?$")
 
 

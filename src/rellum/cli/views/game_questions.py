@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import shlex
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from rellum.cli import console
+from rellum.core.describing.sheet_text import outside_folders
 from rellum.core.values.paths import shown_file
 
 if TYPE_CHECKING:
     from rellum.core.actions.gather.describe_game import GameDraft
+    from rellum.core.describing.first_start import Surroundings
     from rellum.core.describing.game_signs import GameSigns, VersionSign
+    from rellum.core.describing.own_form import OwnForm
     from rellum.core.describing.sheet_text import SheetAnswers
 
 _OTHER = "none of these"
+_EDITION = "edition:"
 
 
 def may_read(folder: str, count: int, *, yes: bool) -> bool:
@@ -23,54 +28,120 @@ def may_read(folder: str, count: int, *, yes: bool) -> bool:
     return console.confirm(question, yes=yes, what="this reads a very large folder")
 
 
-def ask(signs: GameSigns, answers: SheetAnswers) -> SheetAnswers:
+def ask(signs: GameSigns, answers: SheetAnswers, around: Surroundings) -> SheetAnswers:
     """Ask for what no folder can tell; Enter takes the likeliest answer."""
-    console.say("Some questions about the game. Enter takes the answer in brackets.")
-    name = console.ask("What is the game called?", answers.name)
-    answers = replace(
-        answers, name=name, version=_version(signs), asked=frozenset({"name", "version"})
+    console.say(
+        "Some questions about the game. Enter takes the answer in brackets, '-' means none."
     )
-    mods = console.ask(
-        "Which folder do mods go into, below the game folder?", answers.mods or "mods"
+    is_modded = not _is_yes("Is the game as its store installed it, without mods?")
+    name = console.ask("What is the game called?", answers.name)
+    answers = replace(answers, name=name, version=_version(signs), is_modded=is_modded)
+    answers = _ask_where(_after_a_start(answers, around), around)
+    answers = _ask_what_belongs(signs, answers)
+    asked = frozenset(("name", "version", "mods", "written", "players", "outside", "expansions"))
+    return replace(answers, forms=_forms(answers.forms), asked=asked)
+
+
+def _after_a_start(answers: SheetAnswers, around: Surroundings) -> SheetAnswers:
+    """Let the person start the game once: what it writes then is better than any guess by names."""
+    around.look_again()
+    console.say(
+        "What a game writes tells best what is yours in it. Start it once now, change a setting,"
+    )
+    said = console.ask("save, and leave it. Then press Enter; or type 'skip'.", "done")
+    if said == "skip":
+        return answers
+    seen = around.look_again()
+    if seen.is_empty:
+        console.say("Nothing has changed since, in the game folder or in your own folders.")
+        return answers
+    shown = (*seen.players, *seen.written_by_game, *seen.outside)
+    console.say(f"It wrote: {', '.join(shown)}")
+    outside = dict.fromkeys((*(folder for _, folder in answers.outside), *seen.outside))
+    return replace(
+        answers,
+        players=_joined(answers.players, seen.players),
+        written_by_game=_joined(answers.written_by_game, seen.written_by_game),
+        outside=outside_folders(list(outside)),
+    )
+
+
+def _joined(guessed: Sequence[str], seen: Sequence[str]) -> tuple[str, ...]:
+    """Return both, without what lies in a folder that is named itself."""
+    both = dict.fromkeys((*guessed, *seen))
+    return tuple(each for each in both if not any(each.startswith(f"{other}/") for other in both))
+
+
+def _ask_where(answers: SheetAnswers, around: Surroundings) -> SheetAnswers:
+    """Ask where the player's own things are, and what the game writes itself."""
+    console.say("What is yours is never vanilla: it is kept, and no update or restore touches it.")
+    said = console.ask(
+        "Where outside the game folder does it keep settings or saves?",
+        ", ".join(folder for _, folder in answers.outside) or "-",
+    )
+    folders = []
+    for each in filter(None, (part.strip() for part in said.split(",") if said != "-")):
+        if folder := around.as_user_folder(each):
+            folders += [folder] if folder not in folders else []
+        else:
+            console.warn(
+                f"{each} is left out: a place outside lies in a folder of its own below your documents, "
+                "configuration, data or home folder"
+            )
+    players = console.ask(
+        "Which folders or files in the game folder are yours?", ", ".join(answers.players) or "-"
     )
     written = console.ask(
-        "Which folders does the game write itself (logs, caches)? '-' for none.",
+        "Which does the game write itself (logs, caches)?",
         ", ".join(answers.written_by_game) or "-",
     )
-    console.say("What is yours is never vanilla: it is kept, and no update or restore touches it.")
-    players = console.ask(
-        "Which folders in the game are yours (saves, settings, screenshots)? '-' for none.",
-        ", ".join(answers.players) or "-",
-    )
-    outside = [
-        (name, where)
-        for name, where in answers.outside
-        if _is_yes(f"Does it keep things of yours in {where}, outside the game folder?")
-    ]
-    expansions = console.ask("Which files does it have only with an expansion? '-' for none.", "-")
-    load_order = console.ask(
-        "Which file lists its mods in the order in which it loads them? '-' for none.", "-"
-    )
-    store = console.ask("Which file does its store update it by? '-' for none.", "-")
-    answers = replace(
+    return replace(
         answers,
-        mods=mods.strip("/"),
-        written_by_game=_list(written),
+        outside=outside_folders(folders),
         players=_list(players),
-        outside=tuple(outside),
-        expansions=_list(expansions),
+        written_by_game=_list(written),
+    )
+
+
+def _ask_what_belongs(signs: GameSigns, answers: SheetAnswers) -> SheetAnswers:
+    """Ask where mods go, and what is there only with an expansion, a store or an order of mods."""
+    mods = _list(
+        console.ask("Which folders do mods go into? The most usual first.", answers.mods or "mods")
+    )
+    with_expansion = _list(
+        console.ask(
+            "Which are there only with an expansion ('edition:' before those of an edition)?",
+            ", ".join(signs.alike) or "-",
+        )
+    )
+    load_order = console.ask("Which file lists its mods in the order in which it loads them?", "-")
+    store = console.ask("Which file does its store update it by?", "-")
+    return replace(
+        answers,
+        mods="".join(mods[:1]),
+        more_places=mods[1:],
+        expansions=tuple(each for each in with_expansion if not each.startswith(_EDITION)),
+        editions=tuple(
+            each.removeprefix(_EDITION).strip(" /")
+            for each in with_expansion
+            if each.startswith(_EDITION)
+        ),
         load_order="".join(_list(load_order)[:1]),
         store_files=_list(store),
-        is_modded=not _is_yes("Is the game as its store installed it, without mods?"),
-        asked=answers.asked | {"mods", "written", "players"},
     )
-    forms = []
-    for form in answers.forms:
-        console.say(f"Mods seem to describe themselves in {form.file}:")
-        console.table(("id", "version"), [tuple(each) for each in form.read])
-        if _is_yes("Is that right?"):
-            forms.append(form)
-    return replace(answers, forms=tuple(forms))
+
+
+def _forms(forms: Sequence[OwnForm]) -> tuple[OwnForm, ...]:
+    """Ask which of the forms are those in which mods describe themselves."""
+    if not forms:
+        return ()
+    console.say("Mods seem to describe themselves:")
+    rows = [(form.file, *each) for form in forms for each in form.read]
+    console.table(("file", "id", "version"), rows)
+    right = _list(
+        console.ask("Which of the files are that?", ", ".join(each.file for each in forms))
+    )
+    return tuple(form for form in forms if form.file in right)
 
 
 def _none(question: str, answers: SheetAnswers) -> str:

@@ -15,7 +15,14 @@ from rellum.core.catalog.release_rules import PlaceRule
 from rellum.core.catalog.schemas import lay_schemas, schema_line
 from rellum.core.catalog.tables import Fault, parse_toml
 from rellum.core.catalog.toml_lines import forget_lines, line_of
-from rellum.core.describing.card_growth import last_header, with_mark, with_release
+from rellum.core.describing.builds import BuildSigns
+from rellum.core.describing.card_growth import (
+    last_header,
+    release_line,
+    with_build,
+    with_mark,
+    with_release,
+)
 from rellum.core.describing.card_text import Described, card_text
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
@@ -54,8 +61,9 @@ class Saved:
 class CardFolder:
     """The folder of cards that drafts are written to: that of the first catalog."""
 
-    def __init__(self, catalog: Catalog) -> None:
+    def __init__(self, catalog: Catalog, signs: BuildSigns) -> None:
         self.catalog = catalog
+        self._signs = signs
         self.folder = os.path.join(catalog.folders[0], "cards")
 
     def save(self, described: Described, members: Sequence[Member]) -> Saved:
@@ -92,12 +100,9 @@ class CardFolder:
         for release in mod.releases:
             if hashes & {each.sha256 for each in release.all_files}:
                 return self._saved(described, file, before, was_there=True)
-            if version and release.version.text == version:
-                raise CannotSave(
-                    f"{described.files[0].name}: {shown_file(file)} has {mod.id} {version} already, with "
-                    "another file",
-                    hint="If it is a build or another part of that release, add it to the card by hand.",
-                )
+        same = [each for each in mod.releases if version and each.version.text == version]
+        if same:
+            return self._add_build(file, before, described, same)
         if not described.patches:
             described = replace(
                 described,
@@ -112,6 +117,42 @@ class CardFolder:
             text = with_mark(text, last_header(text), fault)
         self._write(file, text)
         return self._saved(described, file, text)
+
+    def _add_build(
+        self, file: str, before: str, described: Described, same: Sequence[Release]
+    ) -> Saved:
+        """Add another file of a version as a build, if something tells the two apart. Raises CannotSave."""
+        here = self._signs.of_release(same[0], has_own_words=bool(described.own))
+        own_game = described.own[0].game if described.own else ""
+        there = replace(described.build, game=described.build.game or own_game)
+        first = "" if same[0].build else here.name
+        text = ""
+        if (
+            there.name
+            and (first or same[0].build)
+            and there.name not in (first, *(each.build for each in same))
+        ):
+            line = release_line(before, line_of(same[0].source))
+            text = with_build(before, described, line, (first, there.name))
+        if not text or not self._loads(text, file):
+            raise CannotSave(
+                f"{described.files[0].name}: {shown_file(file)} has {same[0].mod} {same[0].version.text} "
+                "already, with another file",
+                hint="If it is a build or another part of that release, add it to the card by hand.",
+            )
+        self._write(file, text)
+        marks = len(open_lines(text)) - len(open_lines(before))
+        return replace(self._saved(described, file, text), marks=marks)
+
+    def _loads(self, text: str, file: str) -> bool:
+        """Whether a card's text has no mistakes."""
+        import tomli
+
+        faults: list[Fault] = []
+        try:
+            return self._parsed(tomli.loads(text), file, faults) is not None and not faults
+        except (ValueError, VersionSyntaxError):
+            return False
 
     def _read(self, file: str) -> Mod:
         """Read a card. Raises CannotSave where it has mistakes."""

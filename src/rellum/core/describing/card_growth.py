@@ -1,4 +1,4 @@
-"""Adding a release to a card that is there: as text, so that comments and order stay.
+"""Adding a release, or a build of one, to a card that is there: as text, so that comments and order stay.
 
 What the newest release says of places, settings, needs and the rest is carried over; its files, its version
 and what the new archive says about itself are the new one's.
@@ -12,11 +12,13 @@ from dataclasses import dataclass
 
 from rellum.core.catalog.open_lines import MARK, VALUE
 from rellum.core.describing.card_text import (
+    OF_NAME,
     Described,
     file_lines,
     own_lines,
     plain_lines,
     release_lines,
+    rule_lines,
     version_line,
 )
 
@@ -48,6 +50,64 @@ def with_release(
     placeholder = f"{VALUE}-{unknown + 1}" if unknown else VALUE  # no version may be there twice
     lines = _carried(block, described, placeholder, without) if block else release_lines(described)
     return f"{text.rstrip()}\n\n{plain_lines(lines)}"
+
+
+def with_build(text: str, described: Described, like_line: int, builds: tuple[str, str]) -> str:
+    """Return a card's text in which a release has one build more, made of a second file of its version.
+
+    ``like_line`` is the line of the release's header. ``builds`` are the names of the build that its files
+    become, empty where it has builds already, and of the new one. What the release says of the game (and, if
+    mods describe themselves, of other mods) becomes the first build's.
+    """
+    first, name = builds
+    lines = text.splitlines()
+    head, *others = _release_at(lines, like_line)
+    count = len(head.lines) + sum(len(block.lines) for block in others)
+    written = list(head.lines)
+    if first:
+        moved = _OWN_KEYS if described.own else ("game",)
+        kept = [line for line in _without_keys(head.lines, moved) if OF_NAME not in line]
+        written = [*_without_blanks(kept), "", *_build_head(first)]
+        written += [f"  {line}" for line in head.lines[1:] if line not in kept and line.strip()]
+        written.append("")
+    for block in others:
+        moves = bool(first) and block.name in ("release.file", "release.place")
+        written += map(_in_build, block.lines) if moves else block.lines
+    new = [*_build_head(name), *(f"  {line}" for line in own_lines(described))]
+    for file in described.files:
+        new += ["", *(_in_build(line) for line in file_lines(file, described))]
+    for rule in described.shape.rules:
+        new += ["", *(_in_build(line) for line in rule_lines(rule))]
+    after = lines[like_line - 1 + count :]
+    both = [*_without_blanks(written), "", plain_lines(new).rstrip("\n")]
+    return "\n".join([*lines[: like_line - 1], *both, *(["", *after] if after else [])]) + "\n"
+
+
+def release_line(text: str, line: int) -> int:
+    """Return the line (from 1) of the header of the release that a line belongs to."""
+    lines = text.splitlines()
+    return next(
+        number
+        for number in range(line, 0, -1)
+        if (match := _HEADER.match(lines[number - 1])) and match[2] == "release"
+    )
+
+
+def _build_head(name: str) -> list[str]:
+    return ["  [[release.build]]", f'  name = "{name}"']
+
+
+def _in_build(line: str) -> str:
+    """Return a line of a release as it stands in a build."""
+    line = re.sub(r"^(\s*\[\[?\s*release\.)", r"\1build.", line)
+    return f"  {line}" if line.strip() else line
+
+
+def _without_blanks(lines: Sequence[str]) -> list[str]:
+    kept = list(lines)
+    while kept and not kept[-1].strip():
+        kept.pop()
+    return kept
 
 
 def with_mark(text: str, header_line: int, words: str) -> str:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from rellum.core.catalog.open_lines import MARK, VALUE
+from rellum.core.describing.builds import NO_BUILD, BuildSign
 from rellum.core.describing.naming import Guess, Naming
 from rellum.core.describing.own_words import OwnWords, is_version
 from rellum.core.describing.shape import Rule, Shape, as_choice
@@ -17,6 +18,7 @@ from rellum.core.versions.orderings import DOTTED, LISTED, parse_version
 from rellum.core.versions.version import VersionSyntaxError
 
 _MOST_NAMES: Final = 12
+OF_NAME: Final = "   # the loader that stands in its name"
 _CONTROL: Final = re.compile("[\x00-\x1f\x7f-\x9f\ud800-\udfff]")
 _NO_LICENCE: Final = '# licence = "CC-BY-4.0"'
 
@@ -36,6 +38,7 @@ class Described:
 
     ``own`` is what the mods in it say about themselves.
     ``patches`` is the version that it seems to be laid over; empty: it is a release of its own.
+    ``build`` is what its name tells of the game version and the loader that it is for.
     """
 
     naming: Naming
@@ -48,6 +51,7 @@ class Described:
     known_as: str
     own: tuple[OwnWords, ...] = ()
     patches: str = ""
+    build: BuildSign = NO_BUILD
 
     @property
     def order(self) -> tuple[str, object]:
@@ -67,7 +71,7 @@ def card_text(described: Described) -> str:
     """Return the card. Filled in, it loads."""
     lines = [
         f"# A first card, from {', '.join(file.name for file in described.files)}: "
-        f"{described.members:,} files, {described.unpacked:,} bytes unpacked.",
+        f"{_count(described.members, 'file')}, {_count(described.unpacked, 'byte')} unpacked.",
     ]
     if described.known_as:
         lines.append(f"# The catalog knows this archive already: it is {described.known_as}.")
@@ -121,7 +125,7 @@ def release_lines(described: Described) -> list[str]:
     for file in described.files:
         lines += ["", *file_lines(file, described)]
     for rule in described.shape.rules:
-        lines += ["", *_rule_lines(rule)]
+        lines += ["", *rule_lines(rule)]
     if described.shape.wrapper:
         lines += ["", f"# The wrapper {described.shape.wrapper} is seen through by itself."]
     if described.shape.left_out:
@@ -133,10 +137,15 @@ def own_lines(described: Described) -> list[str]:
     """Return what a release says of the game and of other mods: its own words, else room for them."""
     own = described.own
     if not own:
+        game, loader = described.build.game, described.build.loader
         words = "the version that you have; widen it as its page allows"
         return [
-            _line("game", described.game_version, words, unsure=False),
-            '# needs = { other-mod = ">=1.0" }   # if its page names other mods',
+            _line("game", game, "the name", unsure=False)
+            if game
+            else _line("game", described.game_version, words, unsure=False),
+            f'needs = {{ {loader} = "*" }}{OF_NAME}'
+            if loader
+            else '# needs = { other-mod = ">=1.0" }   # if its page names other mods',
         ]
     first = own[0]
     lines = []
@@ -199,7 +208,8 @@ def file_lines(file: DescribedFile, described: Described) -> list[str]:
     return lines
 
 
-def _rule_lines(rule: Rule) -> list[str]:
+def rule_lines(rule: Rule) -> list[str]:
+    """Return the ``[[release.place]]`` of a rule."""
     mark = "" if rule.is_sure else f"{MARK}: "
     lines = [
         f"  # {mark}{rule.reason}",
@@ -216,8 +226,9 @@ def _rule_lines(rule: Rule) -> list[str]:
         lines.append(f"  expect = [{', '.join(map(_quoted, rule.expect))}]")
     if rule.replaces:
         names = [shown(path) for path in rule.replaces]
-        count = "1 vanilla file" if len(names) == 1 else f"{len(names):,} vanilla files"
-        lines += [f"  {line}" for line in _wrapped(f"Over {count}: ", names)]
+        lines += [
+            f"  {line}" for line in _wrapped(f"Over {_count(len(names), 'vanilla file')}: ", names)
+        ]
     return lines
 
 
@@ -252,6 +263,10 @@ def _wrapped(lead: str, names: Sequence[str]) -> list[str]:
             line = "#   "
         line += piece + " "
     return [*lines, line.rstrip()]
+
+
+def _count(number: int, noun: str) -> str:
+    return f"{number:,} {noun}" if number == 1 else f"{number:,} {noun}s"
 
 
 def _quoted(text: str) -> str:

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from rellum.core.archives.forms import ENDINGS
+from rellum.core.describing.expansions import alike_folders
 from rellum.core.globs import literal
 
 ReadHead = Callable[[str, int], bytes]
@@ -137,7 +138,10 @@ class VersionSign:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GameSigns:
-    """All that a folder tells. ``strings`` are texts of its programs that name folders or versions."""
+    """All that a folder tells. ``strings`` are texts of its programs that name folders or versions.
+
+    ``alike`` are folders of one shape with a folder beside them, or of a name for expansions.
+    """
 
     id: str
     name: str
@@ -149,6 +153,7 @@ class GameSigns:
     containers: tuple[str, ...]
     folds_case: bool
     strings: tuple[str, ...] = ()
+    alike: tuple[str, ...] = ()
 
 
 def signs_of(
@@ -173,6 +178,7 @@ def signs_of(
         containers=tuple(_containers(files, read)),
         folds_case=any(each.path.lower().endswith(".exe") for each in programs),
         strings=tuple(strings[:200]),
+        alike=tuple(alike_folders(files)),
     )
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from typing import Final, NamedTuple
 
 from rellum.core.archives.forms import ENDINGS
@@ -92,17 +92,33 @@ def parts_of_name(stem: str, game_versions: Collection[str] = ()) -> NameParts:
         for match in _CANDIDATE.finditer(masked)
         if not _belongs_to_name(match, masked)
     ]
-    games = [each for each in found if _plain(each.text) in game_versions]
+    games = _of_game(found, game_versions)
     own = [each for each in found if each not in games] or found
     best = max(own, key=lambda each: (each.points, each.begin), default=None)
     if best is None or (best.points < 0 and best.begin == 0):
         return NameParts("", False, _words(masked, ()))
     second = max((each.points for each in own if each is not best), default=-99)
     years = (each for each in own if each.begin > best.end and _NO_NAME.match(each.text))
-    spans = [best, *(each for each in games if each is not best), *years]
+    spans = [best, *(_with_letters(each, masked) for each in games if each is not best), *years]
     game = next((_plain(each.text) for each in games if each is not best), "")
     is_sure = best.points > 0 and best.points - second >= _CLOSE and not best.is_ambiguous
     return NameParts(_plain(best.text), is_sure, _words(masked, spans), game)
+
+
+def _of_game(found: Sequence[_Candidate], game_versions: Collection[str]) -> list[_Candidate]:
+    """Return the versions of the game in a name: known ones, else those that differ in the third number."""
+    known = [each for each in found if _plain(each.text) in game_versions]
+    lines = {each.rpartition(".")[0] for each in game_versions if each.count(".") == 2}
+    beside = [each for each in found if _plain(each.text).rpartition(".")[0] in lines]
+    others = [each for each in found if each not in beside and "." in _plain(each.text)]
+    return known or (beside if others else [])
+
+
+def _with_letters(candidate: _Candidate, stem: str) -> _Candidate:
+    """Return a version of the game with the letters that stand for the game before it: ``g2.4.1``."""
+    letters = re.search(r"(?<![A-Za-z0-9])[A-Za-z]{1,4}[ _.-]?$", stem[: candidate.begin])
+    is_glued = letters is not None and stem[candidate.begin - 1].isalpha()
+    return candidate._replace(begin=letters.start()) if letters and is_glued else candidate
 
 
 def _belongs_to_name(match: re.Match[str], stem: str) -> bool:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final
 
+from rellum.core.describing.builds import NO_SIGNS, BuildSigns
 from rellum.core.describing.name_parts import NameParts, parts_of_name, stem_of
 from rellum.core.describing.own_words import OwnWords, as_id, is_version
 from rellum.core.versions.orderings import parse_version
@@ -50,17 +51,18 @@ def guess_naming(
     wrapper: str,
     told: Mapping[str, str],
     own: OwnWords | None = None,
-    game_versions: Collection[str] = (),
+    signs: BuildSigns = NO_SIGNS,
     inner: Sequence[OwnWords] = (),
 ) -> Naming:
     """Guess from the archive's name, the name of its one top folder (or nothing), and texts inside.
 
     ``told`` are the texts of files that tell of the archive, by path. What lies inside counts more
     than a folder's name, and that more than the file's, which anybody can change. ``own`` is what the
-    mod says about itself, which counts most; ``inner`` what each of several mods in it says.
+    mod says about itself, which counts most; ``signs`` what is no part of a mod's own name; ``inner`` what
+    each of several mods in it says.
     """
     stem = stem_of(archive)
-    of_file, of_folder = parts_of_name(stem, game_versions), parts_of_name(wrapper, game_versions)
+    of_file, of_folder = (parts_of_name(each, signs.game_versions) for each in (stem, wrapper))
     in_name, in_folder = f"the name {archive}", f"the folder {wrapper}"
     version = _first(
         _own_version(own, of_file, in_name),
@@ -73,8 +75,8 @@ def guess_naming(
     mod_id = _first(
         Guess(value=own.id if own else "", source=own.file if own else ""),
         *(Guess(value=as_id(each.value), source=each.source) for each in _told_all(told, "id")),
-        Guess(value=as_id(of_file.words), source=in_name),
-        Guess(value=as_id(of_folder.words), source=in_folder),
+        Guess(value=signs.without_loader(as_id(of_file.words)), source=in_name),
+        Guess(value=signs.without_loader(as_id(of_folder.words)), source=in_folder),
     )
     name = _first(
         Guess(value=own.name if own else "", source=own.file if own else ""),

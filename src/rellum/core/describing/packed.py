@@ -1,4 +1,4 @@
-"""Archives that stay packed: the game keeps such archives itself, and opens them on its own."""
+"""Archives that the game keeps packed: what they hold, and which archives of mods are like them."""
 
 from __future__ import annotations
 
@@ -15,6 +15,8 @@ from rellum.core.values.paths import GAME, PlacePath, Roots
 
 _MOST_FOLDERS: Final = 30
 _MOST_LOOKED_AT: Final = 3
+_MOST_CONTAINERS: Final = 100
+_MOST_MEMBERS: Final = 50_000
 
 
 class PackedHome(NamedTuple):
@@ -52,15 +54,37 @@ def packed_homes(
     return tuple(found)
 
 
-def _top_files(path: str) -> frozenset[str] | None:
-    """Return the files at the top of a zip; None where it is none."""
+def container_members(
+    vanilla: Iterable[PlacePath], roots: Roots, is_container: PathTest
+) -> tuple[PlacePath, ...]:
+    """Return what vanilla's containers hold, as paths of members: ``@game/data/core.pak!/maps/fen.map``.
+
+    Bounded by so many containers and members: a guess needs no more.
+    """
+    found: list[PlacePath] = []
+    for path in list(filter(is_container, vanilla))[:_MOST_CONTAINERS]:
+        names = _names(roots.absolute(path)) or ()
+        found += [PlacePath(f"{path}!/{name}") for name in names if not name.endswith("/")]
+        if len(found) > _MOST_MEMBERS:
+            break
+    return tuple(found[:_MOST_MEMBERS])
+
+
+def _names(path: str) -> Sequence[str] | None:
+    """Return the names in a zip; None where it is none."""
     try:
         with zipfile.ZipFile(path) as archive:
-            return frozenset(
-                name for name in archive.namelist() if "/" not in name and not BESIDE.search(name)
-            )
+            return archive.namelist()
     except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError):
         return None
+
+
+def _top_files(path: str) -> frozenset[str] | None:
+    """Return the files at the top of a zip; None where it is none."""
+    names = _names(path)
+    if names is None:
+        return None
+    return frozenset(name for name in names if "/" not in name and not BESIDE.search(name))
 
 
 def packed_shape(

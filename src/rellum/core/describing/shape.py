@@ -84,7 +84,7 @@ class Game:
     """What is known of the game: its vanilla files and its places.
 
     ``told_in`` are names of files in which mods describe themselves: every mod has one, so that they tell
-    nothing of where it belongs.
+    nothing of where it belongs. ``members`` are those of vanilla's containers.
     """
 
     def __init__(
@@ -92,6 +92,7 @@ class Game:
         vanilla: Iterable[PlacePath],
         places: Mapping[str, PlacePath],
         told_in: Iterable[str] = (),
+        members: Iterable[PlacePath] = (),
     ) -> None:
         self._told_in = frozenset(name.casefold() for name in told_in)
         self.places = dict(places)
@@ -99,6 +100,8 @@ class Game:
         folders = [path.removeprefix(GAME_PREFIX).split("/")[0] for path in places.values()]
         folders += [path.split("/")[1] for path in self.vanilla.values() if path.count("/") > 1]
         self.top_folders = {folder.casefold() for folder in folders}
+        self.vanilla |= {path.casefold(): path for path in members}
+        self._containers = _containers(self.vanilla.values())
         self._folders_of: dict[str, set[str]] = {}
         for path in self.vanilla.values():
             folder, _, name = path.rpartition("/")
@@ -114,11 +117,11 @@ class Game:
         return (max(fitting)[1] if fitting else path) + "/"
 
     def named(self, name: str) -> str:
-        """Return the place whose own or last folder's name this is, or an empty string."""
+        """Return the place, or the container, whose name this is, else an empty string."""
         for place, base in self.places.items():
             if name.casefold() in (place.casefold(), base.rpartition("/")[2].casefold()):
                 return base
-        return ""
+        return self._containers.get(name.casefold(), "")
 
     def fits(self, relative: Sequence[str]) -> tuple[list[str], list[str]]:
         """Return the folders under which most of these paths are vanilla files, and those of the first."""
@@ -241,7 +244,8 @@ class _Finder:
             return True
         bases, hits = game.fits(relative)
         if hits and len(hits) >= _FIT * len(relative):
-            share = f"{len(hits)} of {len(relative)} files are vanilla files there"
+            share = "all" if len(hits) == len(relative) else f"{len(hits)} of {len(relative)}"
+            share += " files are vanilla files there"
             if others := bases[1:4]:
                 share += (
                     f", and as many in {', '.join(map(game.place_text, others))}: which is meant?"
@@ -250,7 +254,8 @@ class _Finder:
             return True
         named = game.named(folder.rstrip("/").rpartition("/")[2]) if folder else ""
         if named:
-            self._add(folder, named, relative, "the folder has that place's name", sure=True)
+            what = "container" if named.endswith("!") else "place"
+            self._add(folder, named, relative, f"the folder has that {what}'s name", sure=True)
             return True
         if not here:
             return False
@@ -305,6 +310,17 @@ class _Finder:
                 leave_out=self._left_out_below(folder),
             )
         )
+
+
+def _containers(paths: Iterable[str]) -> dict[str, str]:
+    """Return the containers that paths of members name, by their files' names; those of one name not."""
+    found: dict[str, set[str]] = {}
+    for path in paths:
+        container, mark, _ = path.partition("!/")
+        if mark:
+            name = container.rpartition("/")[2].casefold()
+            found.setdefault(name, set()).add(f"{container}!")
+    return {name: each.pop() for name, each in found.items() if len(each) == 1}
 
 
 def as_choice(name: str) -> str:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
 
 from rellum.core.catalog.open_lines import MARK
 from rellum.core.describing.game_signs import GameSigns, VersionSign
@@ -21,8 +21,11 @@ class SheetAnswers:
     players: folders that are the player's own, below the game folder
     outside: places of the user's folders, by name, as the sheet writes them
     mods: the folder for mods below the game folder, empty: none
-    expansions, store_files: files or folders below it that are there only with an expansion, or by which
-        its store updates it
+    more_places: other folders that mods go into
+    files: those of all that is named here that are files, not folders
+    inside: a file in each of the folders that are there only with an expansion or in an edition
+    expansions, editions, store_files: files or folders below it that are there only with an expansion, only
+        in an edition, or by which its store updates it
     load_order: the file in which the game lists its mods, empty: none
     is_modded: it has mods already
     """
@@ -34,9 +37,13 @@ class SheetAnswers:
     written_by_game: tuple[str, ...]
     outside: tuple[tuple[str, str], ...] = ()
     mods: str = ""
+    more_places: tuple[str, ...] = ()
+    files: frozenset[str] = frozenset()
+    inside: Mapping[str, str] = field(default_factory=dict)
     forms: tuple[OwnForm, ...] = ()
     asked: frozenset[str] = frozenset()
     expansions: tuple[str, ...] = ()
+    editions: tuple[str, ...] = ()
     load_order: str = ""
     store_files: tuple[str, ...] = ()
     is_modded: bool = False
@@ -54,9 +61,7 @@ def sheet_text(signs: GameSigns, answers: SheetAnswers) -> str:
         "   # a folder with all of these is this game",
     ]
     if answers.written_by_game:
-        patterns = ", ".join(
-            _quoted(f"@game/{literal(each)}/**") for each in answers.written_by_game
-        )
+        patterns = _patterns(answers.written_by_game, answers)
         lines.append(f"own-files = [{patterns}]   # the game writes these itself: no drift")
     if answers.store_files:
         patterns = ", ".join(_quoted(f"@game/{literal(each)}") for each in answers.store_files)
@@ -66,7 +71,7 @@ def sheet_text(signs: GameSigns, answers: SheetAnswers) -> str:
             "folds-case = true   # its program is for Windows: Data/ and data/ are one folder"
         )
     if answers.players:
-        patterns = ", ".join(_quoted(f"@game/{literal(each)}/**") for each in answers.players)
+        patterns = _patterns(answers.players, answers)
         lines.append(f"carry = [{patterns}]{_mark('players', answers, 'yours, not vanilla')}")
     elif "players" not in answers.asked:
         lines.append(
@@ -80,7 +85,17 @@ def sheet_text(signs: GameSigns, answers: SheetAnswers) -> str:
             "[[container]]   # zips, by their content",
             f"file = {_quoted(f'@game/{pattern}')}",
         ]
-    lines += [line for each in answers.expansions for line in _expansion_lines(each)]
+    for each in answers.editions:
+        lines += _only_with_lines("edition", each, answers, "it is there only in this edition")
+    for each in answers.expansions:
+        lines += _only_with_lines("expansion", each, answers, "it is there only with the expansion")
+    if "expansions" not in answers.asked:
+        for each in signs.alike:
+            lines += [
+                "",
+                f"# {each}/ is like a folder beside it. Is it there only with an expansion? Then:",
+            ]
+            lines += [f"# {line}" for line in _only_with_lines("expansion", each, answers)[1:]]
     if answers.load_order:
         lines += _load_order_lines(answers)
     for form in answers.forms:
@@ -89,14 +104,21 @@ def sheet_text(signs: GameSigns, answers: SheetAnswers) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _expansion_lines(path: str) -> list[str]:
+def _patterns(paths: Sequence[str], answers: SheetAnswers) -> str:
+    ends = ("" if each in answers.files else "/**" for each in paths)
+    patterns = (f"@game/{literal(each)}{end}" for each, end in zip(paths, ends, strict=True))
+    return ", ".join(map(_quoted, patterns))
+
+
+def _only_with_lines(table: str, path: str, answers: SheetAnswers, words: str = "") -> list[str]:
+    """Return the ``[[expansion]]`` or ``[[edition]]`` that a file or folder tells."""
     stem = path.rpartition("/")[2].lower()
     name = re.sub(r"[^a-z0-9]+", "-", stem.rpartition(".")[0] or stem).strip("-")
     return [
         "",
-        "[[expansion]]",
-        _line("id", name or "expansion", ""),
-        f"file = {_quoted(f'@game/{path}')}   # it is there only with the expansion",
+        f"[[{table}]]",
+        _line("id", name or table, ""),
+        _line("file", f"@game/{answers.inside.get(path, path)}", words),
     ]
 
 
@@ -131,15 +153,23 @@ def _place_lines(signs: GameSigns, answers: SheetAnswers) -> list[str]:
         lines.append(f"mods = {_quoted(f'@game/{answers.mods}')}{words}")
     else:
         lines.append(f'# {MARK}: where do mods go? Write: mods = "@game/mods"')
-    lines += [
-        f"{name} = {_quoted(f'@game/{folder}')}"
+    places = {
+        name: folder
         for name, folder, _ in signs.places
-        if name != "mods" and folder != answers.mods
-    ]
+        if name != "mods" and folder not in (answers.mods, *answers.more_places)
+    }
+    for folder in answers.more_places:
+        places[_free_name(folder, {"mods", *places})] = folder
+    lines += [f"{name} = {_quoted(f'@game/{folder}')}" for name, folder in places.items()]
     lines += [
-        f"{name} = {_quoted(folder)}   # the folder is there" for name, folder in answers.outside
+        f"{name} = {_quoted(folder)}   # {_outside_words(answers)}"
+        for name, folder in answers.outside
     ]
     return lines
+
+
+def _outside_words(answers: SheetAnswers) -> str:
+    return "the game keeps things there" if "outside" in answers.asked else "the folder is there"
 
 
 def _version_lines(signs: GameSigns, answers: SheetAnswers) -> list[str]:
@@ -177,5 +207,12 @@ def outside_folders(names: Sequence[str]) -> tuple[tuple[str, str], ...]:
     found: dict[str, str] = {}
     for folder in names:
         kind = "settings" if folder.startswith(("{config}", "{documents}")) else "userdata"
-        found.setdefault(kind, folder)
+        found[_free_name(kind, found)] = folder
     return tuple(found.items())
+
+
+def _free_name(text: str, taken: Collection[str]) -> str:
+    """Return a place's name made of a text, with a number where it is taken."""
+    name = re.sub(r"[^a-z0-9]+", "-", text.rpartition("/")[2].lower()).strip("-") or "place"
+    numbered = (f"{name}-{number}" for number in range(2, 999))
+    return name if name not in taken else next(each for each in numbered if each not in taken)

@@ -27,7 +27,7 @@ def write_adopted(home: PackHome, catalogs: tuple[str, ...], game: str, identity
     Beside the state lie the schemas with which editors check it; nothing fails for want of these.
     """
     with suppress(OSError):
-        lay_schemas(os.path.join(home.state_folder, "schemas"), ("pack", "trials"))
+        lay_schemas(os.path.join(home.state_folder, "schemas"), ("pack", "trials", "card"))
     if not os.path.exists(home.pack_file):
         write_durably(home.pack_file, _new_file(home, catalogs, game, identity).encode("utf-8"))
         return

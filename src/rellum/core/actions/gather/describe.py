@@ -17,6 +17,7 @@ from rellum.core.catalog.model import Catalog
 from rellum.core.catalog.open_lines import VALUE
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
+from rellum.core.describing.builds import BuildSigns
 from rellum.core.describing.card_files import CardFolder, Saved, patched
 from rellum.core.describing.card_text import Described, DescribedFile
 from rellum.core.describing.game_words import words_of_game
@@ -29,7 +30,7 @@ from rellum.core.describing.own_words import (
     with_known_ids,
     without_games_own,
 )
-from rellum.core.describing.packed import packed_homes, packed_shape
+from rellum.core.describing.packed import container_members, packed_homes, packed_shape
 from rellum.core.describing.shape import Game, Home, Shape, guess_shape
 from rellum.core.errors import RellumError
 from rellum.core.pack.pack_file import PackFile
@@ -86,7 +87,7 @@ def save(request: Request, paths: Sequence[str]) -> Saved:
     with open_pack(request) as opened:
         describer = Describer(opened)
         described = describer.describe(paths, request.listen)
-        return CardFolder(describer.catalog).save(described, describer.members)
+        return CardFolder(describer.catalog, describer.builds).save(described, describer.members)
 
 
 def save_own(request: Request, paths: Iterable[str]) -> dict[str, str]:
@@ -97,7 +98,7 @@ def save_own(request: Request, paths: Iterable[str]) -> dict[str, str]:
     saved: dict[str, str] = {}
     with open_pack(request) as opened:
         describer = Describer(opened)
-        folder = CardFolder(describer.catalog)
+        folder = CardFolder(describer.catalog, describer.builds)
         for path in paths:
             with suppress(RellumError):
                 described = describer.describe([path], request.listen)
@@ -124,7 +125,7 @@ def describe_each(
     """
     with open_pack(request) as opened:
         describer = Describer(opened)
-        folder = CardFolder(describer.catalog)
+        folder = CardFolder(describer.catalog, describer.builds)
         drafts: list[tuple[str, Described, tuple[Member, ...]]] = []
         for paths in downloads(folders):
             try:
@@ -208,13 +209,15 @@ class Describer:
         sheet = self.catalog.sheet
         vanilla = [entry.path for entry in opened.state.baseline_files()]
         told_in = [os.path.basename(each.file) for each in sheet.self_descriptions]
-        self.game = Game(vanilla, sheet.places, told_in)
-        self.packed = packed_homes(
-            vanilla,
-            opened.roots,
-            sheet.path_rules.test([each.pattern for each in sheet.containers]),
-        )
+        is_container = sheet.path_rules.test([each.pattern for each in sheet.containers])
+        members = container_members(vanilla, opened.roots, is_container)
+        self.game = Game(vanilla, sheet.places, told_in, members)
+        self.packed = packed_homes(vanilla, opened.roots, is_container)
         self.game_version = str(opened.state.identity().version)
+        self.builds = BuildSigns(
+            game_versions={*(each.text for each in sheet.known_versions), self.game_version},
+            loaders={mod.id for mod in self.catalog.mods.values() if mod.kind == "loader"},
+        )
         self.known = CardFiles(self.catalog)
         self.known_ids = {
             as_id(mod.own_id): mod.id for mod in self.catalog.mods.values() if mod.own_id
@@ -240,7 +243,6 @@ class Describer:
             own, told = self._words(archive, folder)
         names = [str(member.path) for member in self.members]
         top = {name.split("/")[0] for name in names if "/" in name}
-        versions = {version.text for version in self.catalog.sheet.known_versions}
         if len(own) > 1:  # each of them speaks of itself alone
             told = {path: text for path, text in told.items() if path not in {w.file for w in own}}
         naming = guess_naming(
@@ -248,7 +250,7 @@ class Describer:
             top.pop() if len(top) == 1 else "",
             told,
             own[0] if len(own) == 1 else None,
-            versions,
+            self.builds,
             own if len(own) > 1 else (),
         )
         mod = self.catalog.mods.get(ModId(naming.id.value)) if naming.id.value else None
@@ -264,6 +266,7 @@ class Describer:
             has_card=mod is not None,
             known_as=known.release.name if known else "",
             own=own,
+            build=self.builds.of_name(files[0].name),
             patches=patched(mod, unpacked, says_so=naming.is_patch) if mod else "",
         )
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from rellum.core.actions.gather.describe import downloads
 from rellum.core.archives.model import Extraction
@@ -16,6 +16,16 @@ from rellum.core.catalog.schemas import lay_schemas, schema_line
 from rellum.core.catalog.sheet_rules import USER_FOLDERS
 from rellum.core.catalog.sheets import read_sheet
 from rellum.core.catalog.tables import Fault
+from rellum.core.describing.first_start import (
+    Bases,
+    FirstStart,
+    Seen,
+    Surroundings,
+    as_user_folder,
+    look,
+    user_folders,
+    what_changed,
+)
 from rellum.core.describing.game_signs import GameFile, GameSigns, signs_of
 from rellum.core.describing.own_form import (
     IN_GAME,
@@ -60,11 +70,11 @@ class GameDraft:
         return len(open_lines(self.text))
 
 
-Ask = Callable[[GameSigns, SheetAnswers], SheetAnswers]
+Ask = Callable[[GameSigns, SheetAnswers, Surroundings], SheetAnswers]
 """Lets a person correct what was guessed."""
 
 
-def as_guessed(_: GameSigns, answers: SheetAnswers) -> SheetAnswers:
+def as_guessed(_: GameSigns, answers: SheetAnswers, __: Surroundings) -> SheetAnswers:
     """Take the likeliest of everything."""
     return answers
 
@@ -93,8 +103,10 @@ def describe_game(
             hint="Name the folder that the game's program lies in.",
         )
     samples = [*_in_game(signs, files, read), *_in_downloads(look_at)]
-    answers = ask(signs, _guessed(signs, guess_own_forms(samples)))
-    text = sheet_text(signs, answers)
+    bases = {kind: user_folder(kind) for kind in USER_FOLDERS}
+    answers = _guessed(signs, guess_own_forms(samples), bases)
+    answers = ask(signs, answers, _surroundings(root, bases))
+    text = sheet_text(signs, _with_files(answers, root, signs.alike))
     _refuse_faulty(text)
     return GameDraft(signs=signs, answers=answers, text=text)
 
@@ -123,7 +135,34 @@ def catalog_for(pack_folder: str) -> str:
         return os.path.join(home.folder, "catalog")
 
 
-def _guessed(signs: GameSigns, forms: tuple[OwnForm, ...]) -> SheetAnswers:
+def _surroundings(root: str, bases: Bases) -> Surroundings:
+    before: list[Seen] = []
+
+    def look_again() -> FirstStart:
+        before.append(look(root, bases))
+        return what_changed(before[0], before[-1])
+
+    return Surroundings(
+        look_again=look_again, as_user_folder=lambda typed: as_user_folder(typed, bases)
+    )
+
+
+def _with_files(answers: SheetAnswers, root: str, alike: Sequence[str]) -> SheetAnswers:
+    """Return the answers, knowing what they name: files, or folders and a file in each."""
+    named = (*answers.players, *answers.written_by_game)
+    files = frozenset(each for each in named if os.path.isfile(os.path.join(root, each)))
+    inside = {}
+    for each in (*answers.expansions, *answers.editions, *alike):
+        folder = os.path.join(root, each)
+        below = (
+            os.path.join(at, name) for at, _, names in os.walk(folder) for name in sorted(names)
+        )
+        if first := next(below, ""):
+            inside[each] = os.path.relpath(first, root).replace(os.sep, "/")
+    return replace(answers, files=files, inside=inside)
+
+
+def _guessed(signs: GameSigns, forms: tuple[OwnForm, ...], bases: Bases) -> SheetAnswers:
     mods = next((folder for name, folder, _ in signs.places if name == "mods"), "")
     return SheetAnswers(
         id=signs.id,
@@ -131,7 +170,7 @@ def _guessed(signs: GameSigns, forms: tuple[OwnForm, ...]) -> SheetAnswers:
         version=signs.versions[0] if signs.versions else None,
         players=signs.players,
         written_by_game=signs.written_by_game,
-        outside=outside_folders(list(_user_folders(signs))),
+        outside=outside_folders(list(_named_after(signs, bases))),
         mods=mods,
         forms=forms,
     )
@@ -172,20 +211,12 @@ def _listed(root: str, may_read: Callable[[int], bool]) -> tuple[list[GameFile],
     return files, folders
 
 
-def _user_folders(signs: GameSigns) -> Iterator[str]:
+def _named_after(signs: GameSigns, bases: Bases) -> Iterator[str]:
     """Yield the user's folders that are called after the game, as a sheet names them."""
     wanted = {_letters(signs.id), _letters(signs.name)}
-    for kind in USER_FOLDERS:
-        if kind == "home":  # what lies there is rarely settings
-            continue
-        base = user_folder(kind)
-        try:
-            names = sorted(os.listdir(base)) if base else []
-        except OSError:
-            continue
-        for name in names:
-            if _letters(name) in wanted and os.path.isdir(os.path.join(base, name)):
-                yield f"{{{kind}}}/{name}"
+    for named, folder in user_folders(bases):
+        if _letters(os.path.basename(folder)) in wanted:
+            yield named
 
 
 def _letters(text: str) -> str:

@@ -42,9 +42,6 @@ from rellum.core.values.ids import ModId, ReleaseName
 from rellum.core.values.owners import RELLUM, VANILLA
 from rellum.core.values.paths import GAME, PlacePath, fault_in_relative, is_text, parents, shown
 
-"""The catalog folder in the pack's folder that has the cards of what was absorbed."""
-
-
 BEGUN = "absorb-begun"
 """Under this name the state remembers that another program is expected to change the game."""
 

@@ -7,10 +7,12 @@ import os
 import shutil
 import tomllib
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import NamedTuple
 
 from rellum.core.catalog.release_rules import Source
+from rellum.core.catalog.schemas import lay_schemas, schema_line
 from rellum.core.change.journal import PackChange
 from rellum.core.composing.line_up import line_up_of
 from rellum.core.errors import UserError
@@ -128,6 +130,7 @@ def card_with(
 ) -> str:
     """Return the mod's card with the new release."""
     text = read_text(_card_file(opened, planned.mod)) or (
+        f"{schema_line('../../.rellum/schemas/card.json')}\n"
         "# Made by 'rellum absorb': files that something else changed in the game.\n"
         f'[mod]\nid = "{planned.mod}"\nname = "{planned.mod}"\nkind = "mod"\n'
     )
@@ -154,6 +157,8 @@ def pack_change_for(
 
     The line-up is made from copies in ``work``: nothing of the pack is written before all can be.
     """
+    with suppress(OSError):  # a pack that was made before cards had a schema
+        lay_schemas(os.path.join(opened.home.state_folder, "schemas"), ("card",))
     home = opened.home._replace(texts_folder=work)
     for name, text in pack_texts(opened.home):
         write_text(os.path.join(work, name), text)
