@@ -76,6 +76,7 @@ class Days:
         self.counts: Counter[str] = Counter()
         self.last: deque[str] = deque(maxlen=12)
         self.output = ""
+        self.has_gone = False  # a mod that edits the player's files went, and came again
         self.then: dict[int, dict[str, Entry]] = {}  # what the game was at each checkpoint
 
     def run(self, *words: str, seconds: float | None = None) -> int:
@@ -124,8 +125,11 @@ class Days:
                 self.rewind,
                 self.sweep,
                 self.absorb,
+                self.vanilla_and_back,
+                self.backup,
+                self.hunt,
             ),
-            (3, 1, 4, 1, 1, 1, 3, 1, 1),
+            (3, 1, 4, 1, 1, 1, 3, 1, 1, 2, 1, 1),
         )[0]
         self.remember()
         kind()
@@ -174,6 +178,67 @@ class Days:
         self.then.clear()  # a rewind brings back what was swept
         if swept < self.counts["swept"]:
             raise Fault("what was swept is not there")
+
+    def vanilla_and_back(self) -> None:
+        """Play vanilla for an evening, perhaps killed on the way there or back: all is as before."""
+        if self.run("apply", "--yes"):
+            return  # there is no line-up
+        before = self.world.game()
+        for name in ("vanilla", "main"):
+            words = ("variant", "use", name, "--yes")
+            if self.random.random() < 0.5:
+                self.run(*words, seconds=self.random.uniform(0.12, 0.6))
+                self.run("check", "--deep")
+            if self.run(*words):
+                raise Fault(f"{words}: {self.last[-1]}")
+            self.run("check", "--deep")
+        self.counts["vanilla and back"] += 1
+        self.has_gone = True
+        if (now := self.world.game()) != before:
+            differing = [n for n in now.keys() | before if now.get(n) != before.get(n)]
+            raise Fault(f"not as before vanilla: {sorted(differing)[:5]}")
+
+    def backup(self) -> None:
+        """Spoil and lose settings, and bring them back, perhaps killed on the way."""
+        before = self.world.game()
+        self.run("backup")
+        write_tree(self.world.path("player"), {"tides.ini": b"spoilt", "new.ini": b"n"})
+        if os.path.exists(other := self.world.path("player", "other.ini")):
+            os.unlink(other)
+        number = json.loads(self.listed_backups())["backups"][0]["number"]
+        words = ("backup", "back", str(number), "--exactly", "--yes")
+        if self.random.random() < 0.5:
+            self.run(*words, seconds=self.random.uniform(0.12, 0.5))
+        if self.run(*words):
+            raise Fault(f"{words}: {self.last[-1]}")
+        self.counts["backups brought back"] += 1
+        if self.world.game() != before:
+            raise Fault("the settings are not as they were kept")
+
+    def listed_backups(self) -> str:
+        self.run("backup", "list", "--json")
+        return self.output
+
+    def hunt(self) -> None:
+        """Hunt for a mod that is there, perhaps killed and gone on with: all is as before."""
+        if self.run("apply", "--yes") or not self.wants():
+            return
+        culprit = self.random.choice(sorted(self.wants()))
+        before = self.world.game()
+        folder = self.world.path("game", "mods", culprit)
+        words = ("hunt", "--run", f'test ! -d "{folder}"')
+        if self.random.random() < 0.5:
+            self.run(*words, seconds=self.random.uniform(0.2, 1.5))
+        if self.run(*words) not in (0, 1):
+            raise Fault(f"{words}: {self.last[-1]}")
+        trials = self.world.path("pack", "trials.toml")
+        if os.path.exists(trials):
+            os.unlink(trials)  # what broke here is wanted again
+        self.run("check", "--deep")
+        self.counts["hunts"] += 1
+        self.has_gone = True
+        if self.world.game() != before:
+            raise Fault("not as before the hunt")
 
     def absorb(self) -> None:
         """Change a vanilla file by hand, make a mod of it, and drop that again."""
@@ -261,14 +326,30 @@ class Days:
         self.run("check", "--deep")
         self.restore()
 
+    def learn_own_keys(self, name: str, entry: Entry) -> None:
+        """Take in the player's keys: where a mod that edits the player's file goes, only its keys go.
+
+        A switch and a hunt let mods go; a restore brings back what stood there before.
+        """
+        before = self.vanilla[name]
+        then, now = (before.content or b"").splitlines(), (entry.content or b"").splitlines()
+        more = [line for line in now if line not in then]
+        are_own = all(line == b"[a]" or line.startswith(b"own = ") for line in more)
+        if more and are_own and now[: len(then)] == then and self.has_gone:
+            self.vanilla[name] = entry
+
     def restore(self) -> None:
         """Go back to vanilla and compare."""
         self.run("restore", "--all", "--yes")
         now = self.world.game(times=True)
         self.counts["vanilla compared"] += 1
+        for name in [name for name in now if name.endswith(".ini") and name in self.vanilla]:
+            self.learn_own_keys(name, now[name])
         if now != self.vanilla:
             differing = [n for n in now.keys() | self.vanilla if now.get(n) != self.vanilla.get(n)]
-            raise Fault(f"not vanilla: {sorted(differing)[:5]}")
+            first = sorted(differing)[0]
+            how = f"{self.vanilla.get(first)} became {now.get(first)}"
+            raise Fault(f"not vanilla: {sorted(differing)[:5]}: {how[:600]}")
 
 
 def main() -> int:

@@ -72,7 +72,7 @@ class MatchOutputTest(unittest.TestCase):
             ("why", "harbour-bells", "2.0"): "cannot be taken: is for game >=1.7",
             ("news",): "blocked  clear-water     2.0    2.2",
             ("outlook",): "game 1.7.0: give up brasswork",
-            ("vet",): "No mistakes: 15 cards",
+            ("vet",): "No mistakes: 17 cards",
         }
         for words, told in expected.items():
             with self.subTest(words):

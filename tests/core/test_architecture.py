@@ -24,7 +24,7 @@ DOCS = os.path.join(os.path.dirname(os.path.dirname(SOURCE)), "docs")
 
 # Each may import those before it, and itself.
 LAYERS = (
-    "versions", "patching", "catalog", "solving", "archives", "shelf", "fetching", "layers",
+    "versions", "patching", "catalog", "solving", "hunting", "archives", "shelf", "fetching", "layers",
     "folder", "describing", "pack", "composing", "change", "actions",
 )  # fmt: skip
 # Values of a later layer that an earlier one may name; pure values, no code that acts.
@@ -32,6 +32,7 @@ ALLOWED: set[tuple[str, str]] = set()
 PURE = (
     "core.versions.",
     "core.solving.",
+    "core.hunting.",
     "core.layers.",
     "core.change.planning",
     "core.change.operations",

@@ -74,6 +74,7 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         ("conflicts", "conflicts", "Show files that several mods bring, and which mod wins."),
         ("preview", "preview", "Show what apply would do, file by file, and change nothing."),
         ("apply", "apply", "Lay the line-up over the game: all of it or nothing."),
+        ("variant", "variant", "Keep several set-ups of the game, vanilla among them, and switch."),
     ),
     "When something breaks": (
         ("check", "check", "Check the game folder for drift."),
@@ -106,6 +107,28 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         ("kept", "kept", "List kept copies, bring them back, or delete them."),
     ),
     "Live with it": (
+        (
+            "play",
+            "play",
+            "Start the game, compare its log with the line-up, and record how it went.",
+        ),
+        ("hunt", "hunt", "Find the mod, or the mods together, that break the pack."),
+        (
+            "history",
+            "history",
+            "Show what changed in the game, when, by which command, and how it ran.",
+        ),
+        ("space", "space", "Show what takes space on disk, and free some at the least cost."),
+        (
+            "report",
+            "report",
+            "Write a page about the health of the pack, to keep or to hand on.",
+        ),
+        (
+            "backup",
+            "backup",
+            "Keep saves, worlds and settings; list, compare and bring back what was kept.",
+        ),
         (
             "trial",
             "trial",

@@ -396,6 +396,11 @@ def bytes_text(count: int) -> str:
     return f"{count:,} B" if unit == "B" else f"{size:,.1f} {unit}"
 
 
+def moment_text(at: str) -> str:
+    """Return a time (RFC 3339, UTC) as people read it: ``2026-03-14 19:02:11``."""
+    return at.replace("T", " ").removesuffix("Z")
+
+
 def count_text(count: int, one: str, many: str = "") -> str:
     """Return a number with its noun: ``1 file``, ``12 files``."""
     return f"{count:,} {one if count == 1 else many or one + 's'}"

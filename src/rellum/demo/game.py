@@ -135,6 +135,14 @@ own-files = ["@game/logs/**"]       # the game writes these itself: no drift
 store-files = ["@game/updates.txt"]  # by these, the game's store updates it
 versions = ["1.4.2", "1.5.0", "1.6.0", "1.7.0"]
 
+[play]                              # how it starts, and how its log is read
+program = "@game/fathomline.py"
+log = "@game/logs/last-start.log"
+works = '^ready'
+breaks = '^FAILED'
+loaded = '^mod +(?P<mod>\\S+) (?P<version>.+)$'
+failed = '^FAILED +(?P<mod>[a-z0-9-]+)'
+
 [places]
 mods = "@game/mods"
 data = "@game/data"
@@ -142,6 +150,7 @@ textures = "@game/textures"
 sounds = "@game/sounds"
 maps = "@game/maps"
 harbours = "@game/harbours"
+saves = "@game/saves"                   # the player's own
 settings = "{documents}/Fathomline"     # outside the game folder; a pack may name another
 
 [load-order]

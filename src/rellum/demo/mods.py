@@ -193,13 +193,22 @@ def _clear_water(version: str, said: str = "") -> DemoRelease:
 
 
 def _simple(
-    mod: str, version: str, archive: str, game: str, statements: str, *, needs: str = ""
+    mod: str,
+    version: str,
+    archive: str,
+    game: str,
+    statements: str,
+    *,
+    needs: str = "",
+    clashes: str = "",
 ) -> DemoRelease:
     return DemoRelease(
         version=version,
         archive=archive,
         members={
-            f"{mod}/about.ini": _about(mod, version, game, needs=needs, files="main.dat"),
+            f"{mod}/about.ini": _about(
+                mod, version, game, needs=needs, clashes=clashes, files="main.dat"
+            ),
             f"{mod}/main.dat": data_file(mod, "main.dat", 60_000, version),
         },
         card=statements + _place(f"{mod}/**", f"@mods/{mod}/", '"main.dat"'),
@@ -261,6 +270,27 @@ def demo_mods() -> tuple[DemoMod, ...]:
             releases=(
                 _simple("gearing", "1.0", "gearing-1.0.zip", "1.5 1.7", 'game = ">=1.5, <1.7"\n'),
                 _simple("gearing", "1.1", "gearing-1.1.zip", "1.5 1.7", 'game = ">=1.5, <1.7"\n'),
+            ),
+        ),
+        DemoMod(
+            id="night-buoys",
+            name="Night Buoys",
+            releases=(
+                _simple("night-buoys", "1.0", "night-buoys-1.0.zip", "1.5 1.8", 'game = ">=1.5"\n'),
+            ),
+        ),
+        DemoMod(  # the game refuses it beside the buoys, and no card says so: for a hunt
+            id="fog-horns",
+            name="Fog Horns",
+            releases=(
+                _simple(
+                    "fog-horns",
+                    "2.0",
+                    "fog-horns-2.0.zip",
+                    "1.5 1.8",
+                    'game = ">=1.5"\n',
+                    clashes="night-buoys",
+                ),
             ),
         ),
         DemoMod(

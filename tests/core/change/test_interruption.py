@@ -7,9 +7,11 @@ import os
 import shutil
 import sys
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 
+from rellum.core.actions.change.switch_variant import use_variant
+from rellum.core.actions.live.backup import bring_back, make_backup
 from rellum.core.actions.mend.repair import restore_damaged
 from rellum.core.actions.mend.sweep import sweep
 from rellum.core.change.opening import open_pack
@@ -209,6 +211,52 @@ def game_updated(world: World) -> Action:
     return lambda w, disk: w.apply(disk)
 
 
+def with_players_files(world: World) -> Request:
+    """A mod with settings, saves and settings of the player's, and variants that have their own."""
+    write_tree(world.path("player"), {"view.ini": b"far = 1\n", "deep/keys.ini": b"k = 1\n"})
+    write_tree(world.path("game"), {"saves/old.sav": b"old", "saves/a/b.sav": b"b"})
+    world.change_sheet(
+        places='settings = "{documents}/F"\nsaves = "@game/saves"', game="saves-per-variant = true"
+    )
+    world.add_release("tides", "1.0", {"data/sea.dat": b"tidal sea", "mods/tides/a.dat": b"a"})
+    world.adopt()
+    world.change_pack('[game.places]\nsettings = "../player"\n')
+    world.take_all()
+    world.want("tides")
+    world.resolve()
+    world.apply()
+    return Request(pack_folder=world.path("pack"), shelf_folder=world.path("shelf"))
+
+
+def switched(world: World) -> Action:
+    """Vanilla comes into use again, with the settings and saves that it had."""
+    request = with_players_files(world)
+    use_variant(request, "vanilla", lambda _: True)
+    write_tree(world.path("player"), {"view.ini": b"far = 9\n", "new.ini": b"n\n"})
+    write_tree(world.path("game"), {"saves/vanilla.sav": b"v", "saves/old.sav": b"older"})
+    use_variant(request, "main", lambda _: True)
+    write_tree(world.path("game"), {"saves/main/m.sav": b"m"})
+    os.unlink(world.path("player", "deep", "keys.ini"))
+    return lambda w, disk: use_variant(
+        request._replace(on_recovered=ignore_recovery, disk=disk), "vanilla", lambda _: True
+    )
+
+
+def brought_back(world: World) -> Action:
+    """A backup comes back: files change, come, and go."""
+    request = with_players_files(world)
+    make_backup(request, "good")
+    write_tree(world.path("game"), {"saves/old.sav": b"spoilt", "saves/new.sav": b"new"})
+    shutil.rmtree(world.path("game", "saves", "a"))
+    return lambda w, disk: bring_back(
+        request._replace(on_recovered=ignore_recovery, disk=disk),
+        "good",
+        (),
+        lambda _: True,
+        exactly=True,
+    )
+
+
 SCENARIOS = (
     first_apply,
     update,
@@ -221,6 +269,8 @@ SCENARIOS = (
     of_every_kind,
     of_every_kind_dropped,
 )
+OF_THE_PLAYERS = (switched, brought_back)
+"""Changes that bring the player's own files: their first interruption, not that of their recovery."""
 
 
 class Stage:
@@ -280,9 +330,11 @@ class InterruptionTest(WorldTest):
     def tearDownClass(cls) -> None:
         print(f"\nstopped or failed at {InterruptionTest.points} points", file=sys.stderr)
 
-    def at_each_point(self, play: Callable[[Stage, int], None]) -> None:
+    def at_each_point(
+        self, play: Callable[[Stage, int], None], more: Sequence[Callable[[World], Action]] = ()
+    ) -> None:
         """Play every scenario once for each of its steps, and look whether all is whole then."""
-        for scenario in SCENARIOS:
+        for scenario in (*SCENARIOS, *more):
             self.setUp()
             stage = Stage(self.world, scenario)
             self.addCleanup(stage.close)
@@ -323,7 +375,7 @@ class InterruptionTest(WorldTest):
             self.assertEqual(stage.killed_at(step), 9)
             stage.recover()
 
-        self.at_each_point(play)
+        self.at_each_point(play, OF_THE_PLAYERS)
 
     def test_killed_again_at_every_step_of_the_recovery(self) -> None:
         def play(stage: Stage, step: int) -> None:
@@ -344,7 +396,7 @@ class InterruptionTest(WorldTest):
                     self.assertEqual(without_marker(stage.world.game()), stage.before)
             stage.recover()
 
-        self.at_each_point(play)
+        self.at_each_point(play, OF_THE_PLAYERS)
 
     def test_killed_while_a_failure_is_taken_back(self) -> None:
         class FailThenKill(CountingDisk):

@@ -38,6 +38,9 @@ UPDATE was_laid SET row = json_remove(json_set(row, '$[1]',
     CASE json_extract(row, '$[1]') WHEN '' THEN json_extract(row, '$[2]') || ' ' ||
     json_extract(row, '$[3]') ELSE json_extract(row, '$[1]') END), '$[4]', '$[3]', '$[2]')
     WHERE row IS NOT NULL;
+ALTER TABLE change DROP COLUMN files;
+ALTER TABLE change DROP COLUMN game;
+ALTER TABLE change DROP COLUMN texts;
 PRAGMA user_version = 4;
 """
 TO_1 = """

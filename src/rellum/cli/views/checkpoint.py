@@ -27,7 +27,7 @@ def show(found: list[Checkpoint]) -> None:
         rows.append(
             (
                 str(each.number),
-                each.made_at.replace("T", " ").removesuffix("Z"),
+                console.moment_text(each.made_at),
                 each.version,
                 each.name or "-",
                 "good" if each.good else "",

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from rellum.core.errors import UserError
 
 if TYPE_CHECKING:
+    from rellum.core.actions.live.space import SpaceReport
     from rellum.core.layers.contested_paths import Conflicts
     from rellum.core.solving.game_versions import Cell, Outlook, VersionOutlook
 
@@ -164,3 +165,31 @@ def _column(version: VersionOutlook) -> str:
 def _text(cell: Cell, sign: str) -> str:
     shows_version = cell.release is not None and cell.status in ("ready", "other", "tried")
     return f"{sign}  {cell.release.label}" if shows_version and cell.release else sign
+
+
+def draw_space(report: SpaceReport, file: str) -> None:
+    """Draw what takes space as bars, with their sizes in words. Raises OSError."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    matplotlib.rcParams.update({"font.family": "DejaVu Sans", "svg.hashsalt": "rellum"})
+    from matplotlib import pyplot
+
+    from rellum.cli.console import bytes_text
+
+    uses = report.uses[::-1]
+    figure, axes = pyplot.subplots(figsize=(9, 1.2 + 0.42 * len(uses)))
+    axes.barh([each.name for each in uses], [each.bytes for each in uses], color="#1f4e79")
+    most = max((each.bytes for each in uses), default=1) or 1
+    for row, each in enumerate(uses):
+        axes.text(each.bytes + most * 0.01, row, bytes_text(each.bytes), va="center", fontsize=9)
+    axes.set_xlim(0, most * 1.15)
+    axes.xaxis.set_visible(False)
+    for side in ("top", "right", "bottom"):
+        axes.spines[side].set_visible(False)
+    axes.set_title(f"Space on disk: {bytes_text(report.total)} in all", loc="left", fontsize=12)
+    figure.tight_layout()
+    figure.savefig(
+        file, dpi=110, metadata={"Date": None} if file.lower().endswith(".svg") else None
+    )
+    pyplot.close(figure)

@@ -9,6 +9,7 @@ from rellum.cli import console
 
 if TYPE_CHECKING:
     from rellum.core.actions.change.outline import ReleaseChange
+    from rellum.core.change.players_warnings import BrokenSaves
     from rellum.core.change.preparing import Preview
     from rellum.core.change.rebasing import Rebase
     from rellum.core.composing.settling import SettingsConflict
@@ -35,6 +36,10 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
         console.say(f"Outside the game folder, for the first time: {root} is {folder}")
     for warning in _trial_warnings(result):
         console.warn(warning)
+    for profile, names in result.profiles:
+        console.warn(f"the profile {profile} still names {', '.join(names)}, which go")
+    for each in result.broken_saves:
+        console.warn(_saves_warning(each))
     notes = list(_notes(result, every=every, sweeps=sweeps))
     if result.plan.visible:
         if files or every:
@@ -53,6 +58,19 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
     if result.plan.visible:
         console.say()
         console.say(plans.plan_summary(result.plan, result.space))
+
+
+def _saves_warning(each: BrokenSaves) -> str:
+    """Say which saves a new release does not open, whether there is a way back, and which backup is made."""
+    saves = f"saves that were made with {each.mod} {each.before} do not open with {each.after}"
+    if each.is_back:
+        return f"{saves}; bring back older ones with 'rellum backup back'"
+    way = (
+        "those made with it open with the older one"
+        if each.back
+        else "there is no way back for those made with it"
+    )
+    return f"{saves}, and {way}; they are kept first, as the backup {each.backup_name!r}"
 
 
 def show_outline(changes: Sequence[ReleaseChange]) -> None:

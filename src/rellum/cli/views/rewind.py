@@ -48,5 +48,5 @@ def show(rewinding: Rewinding, *, files: bool, every: bool) -> None:
 def _name_of(checkpoint: Checkpoint) -> str:
     name = f" '{checkpoint.name}'" if checkpoint.name else ""
     before = f", before '{checkpoint.ended_by}'" if checkpoint.ended_by else ""
-    moment = checkpoint.made_at.replace("T", " ").removesuffix("Z")
+    moment = console.moment_text(checkpoint.made_at)
     return f"checkpoint {checkpoint.number}{name} of {moment}{before}"

@@ -18,6 +18,7 @@ from rellum.core.catalog.places import (
     read_place,
     read_settings_rules,
 )
+from rellum.core.catalog.play_rules import BreaksSaves, PlayRule, read_play
 from rellum.core.catalog.release_rules import FileEdit, Source
 from rellum.core.catalog.sheets import parse_digest, parse_id
 from rellum.core.catalog.statements import (
@@ -29,7 +30,7 @@ from rellum.core.catalog.statements import (
 )
 from rellum.core.catalog.tables import Fault, TableReader
 from rellum.core.values.ids import ModId
-from rellum.core.values.paths import PlacePath
+from rellum.core.values.paths import PlacePath, parse_place_path
 from rellum.core.versions.orderings import DOTTED, LISTED, SCHEMES, Ordering, parse_version
 from rellum.core.versions.ranges import parse_range
 
@@ -171,7 +172,14 @@ def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Rele
             rule for each in reader.tables("place") if (rule := read_place(each, reading.places))
         ),
         edits=_read_edits(reader, reading),
+        plays=tuple(
+            play for each in reader.tables("play") if (play := _read_program(each, reading))
+        ),
     )
+    if "was" in reader:
+        body = replace(body, was=_read_was(reader.table("was"), reading))
+    if "breaks-saves" in reader:
+        body = _with_broken_saves(body, reader.table("breaks-saves"), reading)
     if "expansions" in reader:
         body = _with_expansions(body, reader.table("expansions"))
     if "load" in reader:
@@ -195,6 +203,35 @@ def _read_whole(reader: TableReader, reading: _Reading) -> Whole:
     )
     reader.finish()
     return whole
+
+
+def _read_program(reader: TableReader, reading: _Reading) -> PlayRule | None:
+    rule = read_play(reader, reading.places)
+    reader.finish()
+    return rule
+
+
+def _read_was(reader: TableReader, reading: _Reading) -> tuple[tuple[PlacePath, PlacePath], ...]:
+    """Read ``was = { "@settings/tides/" = "@settings/tidal/" }``: a path, and what it was called."""
+    parse = partial(parse_place_path, places=reading.places)
+    found = []
+    for new in reader.names():
+        old = reader.text(new, "@settings/tidal/")
+        parsed = reader.convert(new.rstrip("/"), parse, new)
+        before = reader.convert(old.rstrip("/"), parse, new) if old is not None else None
+        if parsed is not None and before is not None:
+            found.append((parsed, before))
+    return tuple(found)
+
+
+def _with_broken_saves(release: Release, reader: TableReader, reading: _Reading) -> Release:
+    parse = partial(parse_range, ordering=reading.ordering)
+    of = reader.text("of", "<3.0", required=True)
+    if of is not None:
+        reader.convert(of, parse, "of")
+    back = reader.flag("back")
+    reader.finish()
+    return release if of is None else replace(release, breaks_saves=BreaksSaves(of=of, back=back))
 
 
 def _with_expansions(release: Release, reader: TableReader) -> Release:
@@ -254,6 +291,9 @@ def _merged(release: Release, build: Release) -> Release:
         places=release.places + build.places,
         edits=release.edits + build.edits,
         full=build.full or release.full,
+        plays=release.plays + build.plays,
+        breaks_saves=build.breaks_saves or release.breaks_saves,
+        was=release.was + build.was,
     )
 
 

@@ -14,6 +14,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
+from rellum.core.catalog.play_rules import NO_LOG, BreaksSaves, LogRules, PlayRule
 from rellum.core.catalog.release_rules import (
     ChosenOptions,
     FileEdit,
@@ -147,7 +148,9 @@ class Release:
     releases, laid by hand, may have left.
 
     ``full`` is how a patch can be had whole, instead of over what it patches. ``open_lines`` are lines of the
-    card that a person must still decide: until then, the release is not taken, chosen or laid.
+    card that a person must still decide: until then, the release is not taken, chosen or laid. ``plays`` are
+    programs that it brings to start the game with; ``breaks_saves`` says which saves it does not open;
+    ``was`` names paths of the player's files with what older releases called them.
     """
 
     mod: ModId
@@ -177,6 +180,9 @@ class Release:
     patches: Version | None = None
     full: Whole | None = None
     open_lines: tuple[int, ...] = ()
+    plays: tuple[PlayRule, ...] = ()
+    breaks_saves: BreaksSaves | None = None
+    was: tuple[tuple[PlacePath, PlacePath], ...] = ()
     source: Source
 
     @property
@@ -338,7 +344,8 @@ class LoadOrderFile:
 
     Its entries are the names of what fits ``entries`` (files or folders that mods lay). ``key`` is
     where they stand: the keys to a JSON list, or the section of an INI file, in which each is a key
-    with the value ``value``.
+    with the value ``value``. ``profiles``: the folder in which each profile of the game has a folder with
+    such a file; the path is then in one of them.
     """
 
     path: PlacePath
@@ -347,6 +354,7 @@ class LoadOrderFile:
     key: tuple[str, ...]
     value: str
     source: Source
+    profiles: PlacePath | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -362,7 +370,8 @@ class GameSheet:
     are names that must follow a file of the game. ``carry`` and ``settings`` are as in a release.
     ``baselines`` are vanilla versions whose files are known; ``store_files`` are patterns
     of the files by which the game's store updates it, ``rewrites`` of mods' files that the game changes.
-    ``self_descriptions`` tell how mods describe themselves.
+    ``self_descriptions`` tell how mods describe themselves. ``saves_per_variant``: each variant of a pack
+    has saves of its own. ``play`` is how it is started, ``log`` how its log is read.
     """
 
     id: SheetId
@@ -386,6 +395,9 @@ class GameSheet:
     store_files: tuple[str, ...] = ()
     rewrites: tuple[str, ...] = ()
     self_descriptions: tuple[SelfDescription, ...] = ()
+    saves_per_variant: bool = False
+    play: PlayRule | None = None
+    log: LogRules = NO_LOG
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

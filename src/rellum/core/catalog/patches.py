@@ -27,6 +27,7 @@ _INHERITED = {
     "carry": ("carry",),
     "settings": ("settings",),
     "obsolete": ("obsolete",),
+    "play": ("plays",),
 }
 """The card's keys that a patch takes from what it patches, where it does not say them itself."""
 

@@ -150,9 +150,10 @@ def read_load_order(root: TableReader, places: Places) -> LoadOrderFile | None:
     if "load-order" not in root:
         return None
     reader = root.table("load-order")
-    path = reader.parsed(
-        "file", "@settings/load-order.txt", partial(parse_place_path, places=places), required=True
-    )
+    parse = partial(parse_place_path, places=places)
+    path = reader.parsed("file", "@settings/load-order.txt", parse, required=True)
+    profiles = reader.text("profiles", "@settings/profiles/")
+    folder = reader.convert(profiles.rstrip("/"), parse, "profiles") if profiles else None
     form = reader.text("form", "lines", required=True)
     known = next((each for each in get_args(LoadOrderForm) if each == form), None)
     if form is not None and known is None:
@@ -170,5 +171,11 @@ def read_load_order(root: TableReader, places: Places) -> LoadOrderFile | None:
     if path is None or known is None or not entries:
         return None
     return LoadOrderFile(
-        path=path, form=known, entries=entries[0], key=key, value=value, source=reader.source
+        path=path,
+        form=known,
+        entries=entries[0],
+        key=key,
+        value=value,
+        source=reader.source,
+        profiles=folder,
     )

@@ -8,6 +8,14 @@ from functools import lru_cache, partial
 
 from rellum.core.catalog.model import GameSheet, Rule
 from rellum.core.catalog.places import read_patterns, read_settings_rules
+from rellum.core.catalog.play_rules import (
+    NO_LOG,
+    LogRules,
+    PlayRule,
+    checked_pattern,
+    read_log_rules,
+    read_play,
+)
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.self_descriptions import read_self_descriptions
 from rellum.core.catalog.sheet_rules import (
@@ -58,6 +66,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     store_files = read_patterns(game, "store-files", places)
     rewrites = read_patterns(game, "rewrites", places)
     path_rules = PathRules(game.flag("folds-case"))
+    saves_per_variant = game.flag("saves-per-variant")
     known_versions = _read_known_versions(game)
     game.finish()
     version_rules = _read_rules(root, "version", "is", places)
@@ -69,6 +78,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     load_order = read_load_order(root, places)
     baselines = read_baselines(root)
     self_descriptions = read_self_descriptions(root)
+    play, log = _read_play(root, places)
     root.finish()
     if len(faults) > before or sheet_id is None or name is None:
         return None
@@ -87,6 +97,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         path_rules=path_rules,
         names=names,
         carry=carry,
+        saves_per_variant=saves_per_variant,
         settings=settings,
         containers=containers,
         load_order=load_order,
@@ -94,7 +105,20 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         store_files=store_files,
         rewrites=rewrites,
         self_descriptions=self_descriptions,
+        play=play,
+        log=log,
     )
+
+
+def _read_play(
+    root: TableReader, places: Mapping[str, PlacePath]
+) -> tuple[PlayRule | None, LogRules]:
+    if "play" not in root:
+        return None, NO_LOG
+    reader = root.table("play")
+    play, log = read_play(reader, places), read_log_rules(reader, places)
+    reader.finish()
+    return play, log
 
 
 def _read_known_versions(game: TableReader) -> tuple[Version, ...]:
@@ -115,7 +139,7 @@ def _read_rules(
         path = reader.parsed(
             "file", "@game/version.txt", partial(parse_place_path, places=places), required=True
         )
-        pattern = reader.parsed("pattern", r"version (?P<version>[0-9.]+)", _checked_pattern)
+        pattern = reader.parsed("pattern", r"version (?P<version>[0-9.]+)", checked_pattern)
         blake3 = reader.parsed("blake3", "64 hexadecimal digits", parse_digest)
         sha256 = reader.parsed("sha256", "64 hexadecimal digits", parse_digest)
         from_pattern = key == "version" and pattern is not None and "(?P<version>" in pattern
@@ -138,16 +162,6 @@ def _read_rules(
                 )
             )
     return tuple(rules)
-
-
-def _checked_pattern(text: str) -> str:
-    import regex
-
-    try:
-        regex.compile(text)
-    except regex.error as error:
-        raise ValueError(f"the pattern is wrong: {error}") from error
-    return text
 
 
 def _checked_version(text: str) -> str:

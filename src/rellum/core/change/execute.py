@@ -10,6 +10,7 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 
 from rellum.core import last_word
+from rellum.core.change.backing_up import WITH_OWN_BACKUP, back_up_before
 from rellum.core.change.carry_out import (
     carry_out,
     clean_up,
@@ -27,7 +28,6 @@ from rellum.core.change.journal import (
 )
 from rellum.core.change.journaling import bases_before, journal_of, records_only
 from rellum.core.change.keeping import keep_settings
-from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import (
     refuse_no_folder,
@@ -36,7 +36,7 @@ from rellum.core.change.readiness import (
     space_for,
 )
 from rellum.core.change.running import refuse_running
-from rellum.core.change.staging import Sources, stage_brought, stage_others
+from rellum.core.change.staging import Sources, stage
 from rellum.core.errors import BegunOnly, ChangeFailed, RellumError
 from rellum.core.last_word import Standing
 from rellum.core.notices import note
@@ -90,6 +90,8 @@ def execute(
     if plan.swept_to:
         refuse_no_folder(os.path.dirname(plan.swept_to))
     refuse_without_room(space_for(plan, site.home, site.roots))
+    if plan.operations and not plan.is_found and action not in WITH_OWN_BACKUP:
+        back_up_before(action, site)
     journal = Journal(
         id=new_id(),
         action=action,
@@ -255,9 +257,7 @@ def _prepare(plan: Plan, journal: Journal, site: Site, sources: Sources) -> Jour
         for each in plan.operations
         if each.found.content
     ]
-    if any(not isinstance(source_of(each), bytes | None) for each in plan.operations):
-        stage_brought(plan, journal, staged, site, sources)
-    stage_others(plan, journal, staged, site)
+    stage(plan, journal, staged, site, sources)
     files = {
         path: os.path.join(journal.staging_of(path), name) for path, name in staged.items()
     } or {PlacePath(GAME): journal.staging_of(PlacePath(GAME))}

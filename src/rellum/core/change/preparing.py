@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Self
 
@@ -10,6 +11,7 @@ from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import GameSheet, Trial
 from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
+from rellum.core.change.players_warnings import BrokenSaves, broken_saves, moved_settings
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.rebasing import Rebase, find_rebase, with_rebase
 from rellum.core.change.setting_aside import new_sweep_folder
@@ -20,8 +22,9 @@ from rellum.core.composing.grafting import trials_against
 from rellum.core.composing.layering import Layers, LineUpInputs, find_layers
 from rellum.core.composing.leftovers import find_leftovers
 from rellum.core.composing.line_up import current_line_up, line_up_of
-from rellum.core.composing.load_order_file import with_load_order
+from rellum.core.composing.load_order_file import gone_entries, with_load_order
 from rellum.core.composing.needed import release_of
+from rellum.core.composing.profiles import of_profile, still_named
 from rellum.core.composing.settling import SettingsConflict, settle
 from rellum.core.composing.taking_out import Without, contents, without_edits
 from rellum.core.composing.wanted import LeftOver, TheUsers
@@ -60,7 +63,8 @@ class Preview:
     for. ``notes`` tell how releases are laid, by owner. ``rebase`` is
     what an update of the game made of it. ``new_places`` are folders outside the game in which something is
     laid for the first time, by place. ``by_hand`` are conditions of releases that come in, which a person
-    has to look at.
+    has to look at. ``broken_saves`` are saves that the new releases do not open;
+    ``profiles`` are other profiles of the game that name mods which go.
     """
 
     lock: LockFile
@@ -77,6 +81,8 @@ class Preview:
     rebase: Rebase | None = None
     by_hand: tuple[tuple[str, str], ...] = ()
     new_places: tuple[tuple[str, str], ...] = ()
+    broken_saves: tuple[BrokenSaves, ...] = ()
+    profiles: tuple[tuple[str, tuple[str, ...]], ...] = ()
     is_first: bool = False
     newest: tuple[str, ...] = ()
 
@@ -124,10 +130,14 @@ class Preparing:
         self.opened = opened
         self._side_of = self.answers.side_of(self.pack, sheet)
         self.roots = roots_of(opened, sheet, self.pack)
+        sheet = of_profile(sheet, self.pack, self.roots)
+        self.catalog = replace(self.catalog, sheet=sheet)
         self.workshop = Workshop(opened, shelf, self.roots, sheet.path_rules, listen=listen)
 
     def __enter__(self) -> Self:
         self.workshop.__enter__()
+        with suppress(RellumError):  # a shelf that can only be read loses nothing
+            self.workshop.shelf.index.add_pack(self.opened.home.folder)
         return self
 
     def __exit__(self, *error: object) -> None:
@@ -184,6 +194,7 @@ class Preparing:
         taken_out = contents(without)
         has = opened.site.originals.has
         plan = plan_target(target, marker, opened.state, self.roots, users, has, taken_out)
+        plan = moved_settings(line_up.lock, self.catalog, plan, opened.state, self.roots)
         self.workshop.assure(_asked_for(plan, has))
         if self.rebase:
             plan = with_rebase(plan, self.rebase)
@@ -203,9 +214,18 @@ class Preparing:
             leftovers=leftovers,
             rebase=self.rebase,
             by_hand=tuple(_conditions(line_up)),
+            profiles=tuple(self._other_profiles(target)),
+            broken_saves=tuple(broken_saves(line_up.lock, self.catalog, opened.state)),
             new_places=tuple(_new_places(plan, self.roots, opened.state.outside())),
             graft_trials=tuple(trials_against(self.pack.grafts, read_pack_trials(opened.home))),
         )
+
+    def _other_profiles(self, target: Target) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """Yield the game's other profiles whose load order names mods that go."""
+        sheet = self.catalog.sheet
+        if sheet.load_order is not None and sheet.load_order.profiles is not None:
+            gone = gone_entries(sheet, self.opened.state.laid(), target.files)
+            yield from still_named(sheet.load_order, gone, self.roots)
 
     def _without_edits(self, target: Target) -> list[Without]:
         """Return what stays of files that mods edited and edit no longer."""

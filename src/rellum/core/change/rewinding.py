@@ -21,6 +21,7 @@ from rellum.core.change.operations import (
 )
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import Forget
+from rellum.core.change.players_plan import tellable
 from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import PastState
 from rellum.core.pack.kept_copies import Kept
@@ -184,7 +185,7 @@ class Rewinder:
         if now is not None and (waits or self._must_keep(path, changed, is_setting)):
             keep = Keep(waits or (kept.aside_for if kept else ""))
         returns = kept.aside_for if kept and not keep else ""
-        after = _tellable(wanted, row)
+        after = tellable(wanted, row) if wanted and row else wanted
         if row is not None:
             return LayAgain(path, found, row, after, keep=keep, returns=returns)
         if after is None:
@@ -302,18 +303,6 @@ class Rewinder:
 
     def _is_there(self, folder: PlacePath) -> bool:
         return self._is_known(folder) and os.path.isdir(self.roots.absolute(folder))
-
-
-def _tellable(wanted: Content | None, row: Laid | None) -> Content | None:
-    """Return a content with a time by which it can be told from what its mod had laid.
-
-    Who changed a settings file behind its size and time must not make a state of it that is not so.
-    """
-    left = row.content if row else None
-    if wanted is None or left is None or wanted.digest == left.digest:
-        return wanted
-    is_alike = (wanted.size, wanted.mtime_ns) == (left.size, left.mtime_ns)
-    return wanted._replace(mtime_ns=wanted.mtime_ns + 1) if is_alike else wanted
 
 
 def _digest(content: Content | None) -> Digest | None:

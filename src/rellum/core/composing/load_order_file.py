@@ -59,6 +59,18 @@ def with_load_order(
     )
 
 
+def gone_entries(
+    sheet: GameSheet, laid: Iterable[PlacePath], will_be_laid: Iterable[PlacePath]
+) -> set[str]:
+    """Return the entries that there are now, and will not be."""
+    rule = sheet.load_order
+    if rule is None:
+        return set()
+    before = _entries(rule, sheet.path_rules, ((path, 0) for path in laid))
+    after = _entries(rule, sheet.path_rules, ((path, 0) for path in will_be_laid))
+    return {name for _, name in before} - {name for _, name in after}
+
+
 def _entries(
     rule: LoadOrderFile, rules: PathRules, paths: Iterable[tuple[PlacePath, int]]
 ) -> set[tuple[int, str]]:

@@ -106,6 +106,11 @@ class Checkpoints:
         newest = self._newest()
         return dict(self._settings(newest)) if newest else {}
 
+    def files(self) -> Iterator[tuple[PlacePath, Digest]]:
+        """Yield every content that stood at a path at some checkpoint."""
+        rows = self._db.execute("SELECT path, digest FROM was_file WHERE digest IS NOT NULL")
+        return ((PlacePath(path), Digest(digest)) for path, digest in rows)
+
     def texts_in_force(self) -> PackTexts:
         """Return the texts that the folder was last made by."""
         rows = self._db.execute("SELECT name, digest FROM in_force ORDER BY name")
@@ -340,14 +345,38 @@ class Checkpoints:
             found.append((name, zlib.decompress(content).decode("utf-8", "surrogateescape")))
         return tuple(found)
 
+    def forget_before(self, number: int) -> int:
+        """Forget the checkpoints before one that have neither a name nor a mark; return how many."""
+        with self._db:
+            rows = self._db.execute(
+                "SELECT number FROM checkpoint WHERE number < ? AND name = '' AND NOT good",
+                (number,),
+            ).fetchall()
+            self._forget([each for (each,) in rows])
+        return len(rows)
+
+    def _within_hunts(self) -> list[int]:
+        """Return the checkpoints between the rounds of a hunt: the one before its first round is enough."""
+        rows = self._db.execute(
+            "SELECT number, ended_by = 'hunt' AND name = '' AND NOT good FROM checkpoint"
+            " WHERE ended_by != '' ORDER BY number"
+        ).fetchall()
+        return [rows[i][0] for i in range(1, len(rows)) if rows[i][1] and rows[i - 1][1]]
+
     def _thin(self) -> bool:
         """Forget checkpoints by the rule; what they alone knew goes over to the one before."""
         rows = self._db.execute(
             "SELECT number, made_at, name != '' OR good FROM checkpoint ORDER BY number DESC"
         ).fetchall()
         since = time.gmtime(time.time() - KEPT_DAYS * 24 * 3600)
-        gone = superfluous(rows, time.strftime("%Y-%m-%d", since))
-        for number in gone:
+        gone = self._within_hunts()
+        rows = [row for row in rows if row[0] not in gone]
+        gone += superfluous(rows, time.strftime("%Y-%m-%d", since))
+        self._forget(gone)
+        return bool(gone)
+
+    def _forget(self, gone: Sequence[int]) -> None:
+        for number in sorted(gone, reverse=True):
             older = self._db.execute(
                 "SELECT max(number) FROM checkpoint WHERE number < ?", (number,)
             ).fetchone()[0]
@@ -360,7 +389,6 @@ class Checkpoints:
                 self._db.execute(f"DELETE FROM {table} WHERE checkpoint = ?", (number,))
             self._db.execute("DELETE FROM setting WHERE checkpoint = ?", (number,))
             self._db.execute("DELETE FROM checkpoint WHERE number = ?", (number,))
-        return bool(gone)
 
 
 def _can_be_undone(change: StateChange) -> bool:

@@ -12,6 +12,8 @@ PACK_FILE = "rellum.toml"
 LOCK_FILE = "rellum.lock"
 TRIALS_FILE = "trials.toml"
 STATE_FOLDER = ".rellum"
+MAIN = "main"
+"""The variant of a pack that names none."""
 
 
 class NoPack(UserError):
@@ -83,6 +85,11 @@ class PackHome(NamedTuple):
     def swept_folder(self) -> str:
         """Where what was swept out of the game lies, in a folder for each sweep."""
         return os.path.join(self.folder, "swept")
+
+    @property
+    def backups_folder(self) -> str:
+        """Saves, worlds and settings, kept by content."""
+        return os.path.join(self.state_folder, "backups")
 
     @property
     def work_folder(self) -> str:

@@ -13,10 +13,10 @@ from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.nearest import nearest
 from rellum.core.pack.grafts import Graft, read_grafts
-from rellum.core.pack.home import PackHome
+from rellum.core.pack.home import MAIN, PackHome
 from rellum.core.solving.problem import Hold, Options, Trust, Want
 from rellum.core.values.ids import ModId, SheetId
-from rellum.core.values.paths import shown_file
+from rellum.core.values.paths import fault_in_name, shown_file
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.ranges import Range, RangeSyntaxError, parse_range
 from rellum.core.versions.version import VersionSyntaxError
@@ -53,6 +53,8 @@ class PackFile:
     are for texts that mods make. ``settings`` are paths, as they are written, with what becomes of a
     conflict of settings in them; ``nested`` are those with how a folder of the same name is laid in them.
     ``sources`` are folders from which ``file:`` addresses of cards may be read, beside the catalogs.
+    ``variant`` is the variant that the file is for; ``look_at`` what a person looks at when the game runs,
+    ``profile`` the profile of the game whose load order is written; empty: its only one.
     """
 
     name: str
@@ -71,6 +73,9 @@ class PackFile:
     nested: tuple[tuple[str, str, Source], ...] = ()
     sources: tuple[str, ...] = ()
     grafts: tuple[Graft, ...] = ()
+    variant: str = MAIN
+    look_at: tuple[str, ...] = ()
+    profile: str = ""
 
 
 def read_pack_file(home: PackHome) -> PackFile:
@@ -85,6 +90,8 @@ def read_pack_file(home: PackHome) -> PackFile:
     catalogs = pack.texts("catalogs", "../catalog")
     trust = _read_trust(pack)
     sources = pack.texts("sources", "../downloads")
+    variant = pack.parsed("variant", MAIN, parse_id) or MAIN
+    look_at = pack.texts("look-at", "open the chart table: are the tides drawn?")
     pack.finish()
     game = root.table("game")
     sheet = game.parsed("sheet", "fathomline", parse_id)
@@ -93,6 +100,7 @@ def read_pack_file(home: PackHome) -> PackFile:
     game.parsed("version", "1.6.0", parse_version)
     game.text("edition", "boxed")
     game.texts("expansions", "ice-charts")
+    profile = game.parsed("profile", "main", _checked_name) or ""
     game_range = game.parsed("range", ">=1.6, <1.8", parse_range)
     places = _read_pairs(game.table("places"), "../player/settings")
     game.finish()
@@ -126,7 +134,16 @@ def read_pack_file(home: PackHome) -> PackFile:
         settings=settings,
         nested=nested,
         grafts=grafts,
+        variant=variant,
+        look_at=look_at,
+        profile=profile,
     )
+
+
+def _checked_name(text: str) -> str:
+    if fault := fault_in_name(text):
+        raise ValueError(f"{text!r} is no name of a folder: {fault}")
+    return text
 
 
 def _read_pairs(reader: TableReader, example: str) -> tuple[tuple[str, str, Source], ...]:

@@ -21,6 +21,8 @@ and rellum.lock, once each, and ``in_force`` says which of them the folder was l
 ``guarded`` has the files that are read-only so that the game's store cannot update it, with the mode that
 each had. ``absorbing`` has vanilla files with copies kept while another program changes the game.
 
+``change`` has every change of the game: what it was, when, and which of the texts were in force after it.
+
 ``note`` holds what is remembered by name (``folder_rules`` and others). ``suspect`` has files that ``check
 --deep`` found changed although size and time are as recorded. ``unsure`` has files that came with an update
 of the game whose files are not known, in places that mods share: they may be the game's own.
@@ -39,7 +41,7 @@ from collections.abc import Iterable, Iterator
 
 from rellum.core.values.owners import owner_fields, owner_of_text
 
-SCHEMA_VERSION = 5
+SCHEMA_VERSION = 6
 
 SCHEMA = """
 CREATE TABLE adopted (
@@ -142,6 +144,11 @@ SCHEMA_5 = (
     "ALTER TABLE kept ADD COLUMN version TEXT NOT NULL DEFAULT ''",
     "ALTER TABLE kept ADD COLUMN build TEXT NOT NULL DEFAULT ''",
 )
+SCHEMA_6 = (
+    "ALTER TABLE change ADD COLUMN files INTEGER NOT NULL DEFAULT 0",
+    "ALTER TABLE change ADD COLUMN game TEXT NOT NULL DEFAULT ''",
+    "ALTER TABLE change ADD COLUMN texts TEXT NOT NULL DEFAULT ''",
+)
 _FROM_1_TO_2 = f"""
 BEGIN;
 ALTER TABLE laid ADD COLUMN role TEXT NOT NULL DEFAULT '';
@@ -159,7 +166,13 @@ def upgrade(connection: sqlite3.Connection, version: int) -> None:
         connection.executescript(f"BEGIN; {SCHEMA_3} PRAGMA user_version = 3; COMMIT;")
     if version < 4:
         connection.executescript(f"BEGIN; {SCHEMA_4} PRAGMA user_version = 4; COMMIT;")
-    _upgrade_4(connection)
+    if version < 5:
+        _upgrade_4(connection)
+    connection.execute("BEGIN")
+    for statement in SCHEMA_6:
+        connection.execute(statement)
+    connection.execute("PRAGMA user_version = 6")
+    connection.commit()
 
 
 def _upgrade_1(connection: sqlite3.Connection) -> None:

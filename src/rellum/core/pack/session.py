@@ -44,6 +44,7 @@ class Session(NamedTuple):
             self.disk or Disk(),
             even_if_running=self.even_if_running,
             players_places=self.rules.players_places,
+            rules=self.rules,
         )
 
     def with_files_of(self, home: PackHome) -> Session:

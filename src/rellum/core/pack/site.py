@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from rellum.core.pack.disk import Disk
+from rellum.core.pack.folder_rules import FolderRules
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.originals import Originals
 from rellum.core.pack.state import State
@@ -16,7 +17,7 @@ class Site(NamedTuple):
     """A pack, its state, its game folder, the disk that both lie on, and who hears of progress.
 
     ``even_if_running``: the game may be in use. ``players_places`` are where the player's settings
-    and saved games lie, as far as the sheet names such places.
+    and saved games lie, as far as the sheet names such places; ``rules`` say what else is the player's own.
     """
 
     home: PackHome
@@ -26,6 +27,7 @@ class Site(NamedTuple):
     listen: Listener = silent
     even_if_running: bool = False
     players_places: tuple[PlacePath, ...] = ()
+    rules: FolderRules = FolderRules()
 
     @property
     def originals(self) -> Originals:

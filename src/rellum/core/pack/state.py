@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from rellum.core.database import Seal, refuse
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
+from rellum.core.pack.change_log import ChangeLog
 from rellum.core.pack.checkpoints import (
     IDENTITY_COLUMNS,
     NEEDED_BY_CHECKPOINTS,
@@ -99,6 +100,11 @@ class State:
     def checkpoints(self) -> Checkpoints:
         """The checkpoints: states that can be gone back to."""
         return Checkpoints(self._db)
+
+    @property
+    def changes(self) -> ChangeLog:
+        """What was changed when."""
+        return ChangeLog(self._db)
 
     def close(self) -> None:
         """Close the database, and seal it; once closed, it stays so."""
@@ -370,9 +376,7 @@ class State:
             self._db.executemany("INSERT OR REPLACE INTO outside VALUES (?, ?)", change.outside)
             update_own_folders(self._db, change)
             update_stamps(self, self._db, change)
-            self._db.execute(
-                "INSERT INTO change VALUES (?, ?, ?)", (change.id, change.action, moment)
-            )
+            self.changes.add(change, moment)
 
     def _unlike_vanilla(self, change: StateChange) -> Iterator[tuple[PlacePath, int, int]]:
         """Yield what came back to paths of vanilla files and only looks like them, by size and time."""
@@ -392,6 +396,16 @@ class State:
         state = State(copy)
         state.record(change)
         return state
+
+    def rehearsal_without_checkpoints(self, number: int) -> set[Digest]:
+        """Return the contents that would be needed if the checkpoints before one were forgotten."""
+        copy = sqlite3.connect(":memory:")
+        self._db.backup(copy)
+        state = State(copy)
+        state.checkpoints.forget_before(number)
+        needed = set(state.needed_counts())
+        copy.close()
+        return needed
 
     def _select_by_path(self, table: str, paths: Iterable[PlacePath]) -> Iterator[tuple[Any, ...]]:
         return self._select(table, "path", paths)

@@ -61,6 +61,15 @@ def preview(
                     {"release": str(owner), "note": note} for owner, note in result.by_hand
                 ],
                 "notes": [{"owner": str(owner), "note": note} for owner, note in result.notes],
+                "broken_saves": [
+                    {
+                        "mod": each.mod,
+                        "before": each.before,
+                        "after": each.after,
+                        "back": each.back,
+                    }
+                    for each in result.broken_saves
+                ],
                 "leftovers": [shown(each.path) for each in result.leftovers],
                 "grafts": [view.shape_document(each) for each in result.shapes],
                 "settings": [view.settings_document(each) for each in result.settings],

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
+from rellum.core.change.backing_up import back_up
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.opening import open_pack
@@ -12,6 +13,7 @@ from rellum.core.change.preparing import Preparing, Preview
 from rellum.core.change.request import Request
 from rellum.core.composing.answers import Answers, Asking
 from rellum.core.durable import write_durably
+from rellum.core.notices import note
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.lock_file import lock_text, write_lock
 from rellum.core.pack.new_state import write_vanilla
@@ -91,6 +93,8 @@ def apply(
             if done and not planned.plan.is_empty:
                 site = opened.site._replace(listen=request.listen, roots=preparing.roots)
                 pack = _pack_change(opened, planned, preparing.answers)
+                for each in planned.broken_saves:
+                    _keep_saves(opened, each.backup_name)
                 execute(planned.plan, "apply", site, preparing.workshop, pack)
                 read_rules_anew(
                     PackFiles(opened.home), opened.state, opened.rules
@@ -106,6 +110,14 @@ def apply(
                 write_lock(opened.home, planned.lock)
         folder = opened.home.originals_folder
         return ApplyResult(preview=planned, done=done, originals_folder=folder)
+
+
+def _keep_saves(opened: Session, name: str) -> None:
+    """Make a backup with a name before a release that does not open these saves. Raises BackupFault."""
+    kept = back_up(
+        opened.home, opened.rules, opened.state, opened.roots, "apply", name, always=True
+    )
+    note(f"Backup {kept.number} {name!r} has the saves as they were.")
 
 
 def _pack_change(opened: Session, planned: Preview, answers: Answers) -> PackChange:

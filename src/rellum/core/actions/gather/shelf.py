@@ -15,7 +15,7 @@ from rellum.core.errors import RellumError, UserError
 from rellum.core.fetching.partial import forget_partial
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.nearest import nearest
-from rellum.core.pack.home import LOCK_FILE, PackHome
+from rellum.core.pack.home import LOCK_FILE, PackHome, read_text
 from rellum.core.pack.lock_file import LockFile, read_lock, read_lock_text
 from rellum.core.pack.peek import lasting_texts
 from rellum.core.progress import Listener, Progress, silent
@@ -165,9 +165,13 @@ def _needs(packs: Iterable[str]) -> tuple[dict[str, set[str]], list[str]]:
 
 
 def _locks_of(home: PackHome) -> Iterator[LockFile]:
-    """Yield the line-ups that a pack may need: as it is, as the game is laid, and of checkpoints to keep."""
+    """Yield the line-ups that a pack may need: as it is, as the game is laid, of variants and checkpoints."""
     with suppress(RellumError, OSError):
         yield read_lock(home)
+    for file in sorted(glob(os.path.join(escape(home.folder), "variants", "*.lock"))):
+        with suppress(OSError):
+            if (parked := read_lock_text(read_text(file) or "", file)) is not None:
+                yield parked
     for texts in lasting_texts(home):
         lock = read_lock_text(dict(texts).get(LOCK_FILE, ""), home.lock_file)
         if lock is not None:

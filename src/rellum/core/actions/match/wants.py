@@ -16,6 +16,7 @@ from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_edits import remove_hold, remove_want, set_hold, set_wants
 from rellum.core.pack.pack_file import WantLine, read_pack_file
+from rellum.core.pack.variants import VANILLA, NoVariant
 from rellum.core.shelf.store import Shelf
 from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import parse_version
@@ -81,6 +82,11 @@ def want(
     """
     home = pack_home(request.pack_folder)
     pack = read_pack_file(home)
+    if pack.variant == VANILLA:
+        raise NoVariant(
+            "the variant vanilla has no mods",
+            hint="Switch first, for example: rellum variant use main. 'rellum variant' lists them.",
+        )
     catalog = catalog_of(home, pack)
     found = []
     for word in dict.fromkeys(words):

@@ -26,6 +26,7 @@ from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import now
 from rellum.core.pack.state_change import Before, PackTexts
+from rellum.core.pack.variants import parked_by
 from rellum.core.values.paths import PlacePath, shown
 from rellum.core.words import count_words
 
@@ -203,7 +204,11 @@ class _Way:
         )
         done = rewinding.is_empty or confirm(rewinding)
         if done and not rewinding.is_empty:
-            pack = PackChange(becoming=self.then.pack_texts, writes=(PACK_FILE, LOCK_FILE))
+            pack = PackChange(
+                becoming=self.then.pack_texts,
+                writes=(PACK_FILE, LOCK_FILE),
+                others=parked_by(opened.home, self.then.pack_texts),
+            )
             execute(plan, "rewind", opened.site, NoSources(), pack)
         if done and plan.identity:
             from rellum.core.pack.new_state import write_vanilla

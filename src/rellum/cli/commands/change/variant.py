@@ -1,0 +1,138 @@
+"""``rellum variant``."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from rellum.cli import console, options
+from rellum.cli.request import request_of
+from rellum.cli.views import variant as view
+
+if TYPE_CHECKING:
+    from rellum.core.actions.change.switch_variant import Switch
+
+_COUNTS = {"list": 0, "new": 1, "use": 1, "drop": 1, "rename": 2, "compare": 2}
+
+
+def variant(
+    what: Annotated[
+        str,
+        typer.Argument(
+            metavar="[list|new|use|drop|rename|compare]", help="What to do; list is the default."
+        ),
+    ] = "list",
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[NAME]...", help="A variant; for rename and compare, two."),
+    ] = None,
+    like: Annotated[
+        str,
+        typer.Option(
+            "--like", metavar="NAME", help="new: begin as this variant. Default: the one in use."
+        ),
+    ] = "",
+    folder: Annotated[
+        str,
+        typer.Option(
+            "--folder",
+            metavar="FOLDER",
+            help="new: with a copy of the game of its own, made there.",
+        ),
+    ] = "",
+    with_drift: Annotated[
+        bool,
+        typer.Option("--with-drift", help="use: leave what else was changed in the game as it is."),
+    ] = False,
+    files: Annotated[
+        bool, typer.Option("--files", help="compare: also every file that the mods lay.")
+    ] = False,
+    yes: options.Yes = False,
+    even_if_running: options.EvenIfRunning = False,
+    every: options.All = False,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Keep several set-ups of the game, vanilla among them, and switch.
+
+    Each has its own mods, holds, options, line-up and settings and, if the game sheet says so, saves. 'use
+    vanilla' takes all mods out, and 'use main' brings them back, in one change that 'rewind' undoes.
+    """
+    from rellum.core.actions.change import variant as actions
+
+    given = names or []
+    if what not in _COUNTS:
+        raise console.BadCall(
+            f"'rellum variant {what}': it is one of {', '.join(_COUNTS)}",
+            hint=f"To switch: rellum variant use {what}",
+        )
+    if len(given) != _COUNTS[what]:
+        count = console.count_text(_COUNTS[what], "name")
+        raise console.BadCall(f"'rellum variant {what}' takes {count}")
+    if (like or folder) and what != "new":
+        raise console.BadCall("--like and --folder go with 'rellum variant new'")
+    if (files and what != "compare") or (with_drift and what != "use"):
+        raise console.BadCall("--with-drift goes with use, --files with compare")
+    request = request_of(pack, even_if_running=even_if_running, shelf=True)
+
+    if what == "list":
+        view.show_list(actions.list_variants(request), as_json=as_json)
+    elif what == "new" and folder:
+        from rellum.core.actions.change.variant_folder import new_in_folder
+
+        with console.progress() as listen:
+            made = new_in_folder(request._replace(listen=listen), given[0], folder, like)
+        view.show_own_folder(made)
+    elif what == "new":
+        view.show_new(actions.new_variant(request, given[0], like))
+    elif what == "drop":
+        if not console.confirm(
+            f"Drop the variant {given[0]}?", yes=yes, what="this forgets a variant"
+        ):
+            raise typer.Exit(1)
+        view.show_dropped(actions.drop_variant(request, given[0]))
+    elif what == "rename":
+        actions.rename_variant(request, *given)
+        console.say(f"The variant {given[0]} is called {given[1]} now.")
+    elif what == "compare":
+        from rellum.core.actions.change.switch_variant import compare_variants
+
+        found = compare_variants(request, *given, files=files)
+        view.show_difference(found, given, as_json=as_json)
+    else:
+        use(given[0], pack, yes=yes, with_drift=with_drift, every=every, even=even_if_running)
+
+
+def use(
+    name: str,
+    pack: str,
+    *,
+    yes: bool,
+    with_drift: bool = False,
+    every: bool = False,
+    even: bool = False,
+) -> None:
+    """Switch to a variant, shown and asked; exit with 1 where the user says no."""
+    from rellum.cli.views import apply as answers
+    from rellum.core.actions.change import switch_variant as actions
+    from rellum.core.composing.answers import Asking
+
+    def ask(switch: Switch) -> bool:
+        console.clear_progress()
+        view.show_switch(switch, files=not yes, every=every)
+        return console.confirm(f"Switch to {name}?", yes=yes)
+
+    asking = Asking(settings=answers.who_wins, same_name=answers.how_deep)
+    while True:
+        try:
+            with console.progress() as listen:
+                request = request_of(pack, listen=listen, even_if_running=even, shelf=True)
+                result = actions.use_variant(request, name, ask, asking, with_drift=with_drift)
+            break
+        except actions.SwitchWithDrift as error:
+            if yes or not console.is_interactive():
+                raise
+            with_drift = view.decide_drift(error, request)
+    if not view.show_switched(result, name):
+        raise typer.Exit(1)

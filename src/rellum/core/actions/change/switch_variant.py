@@ -1,0 +1,289 @@
+"""Switching to another variant, in one change; and what differs between two."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
+
+from rellum.core.actions.change.variant import remove_waiting
+from rellum.core.change.backing_up import back_up
+from rellum.core.change.execute import execute
+from rellum.core.change.journal import PackChange
+from rellum.core.change.looking import drift_of, with_causes
+from rellum.core.change.opening import open_pack
+from rellum.core.change.preparing import Preparing, Preview
+from rellum.core.change.readiness import space_for
+from rellum.core.change.request import Request
+from rellum.core.change.switching import Parking, plan_parking, with_own_files
+from rellum.core.composing.answers import Asking
+from rellum.core.composing.pack_problem import asked_hash
+from rellum.core.folder.model import Finding
+from rellum.core.layers.model import Target
+from rellum.core.pack.backup import Made
+from rellum.core.pack.backups import Backups
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, write_text
+from rellum.core.pack.lock_file import LockedRelease, LockFile, lock_text
+from rellum.core.pack.pack_file import PackFile, read_pack_file
+from rellum.core.pack.pack_files import PackFiles
+from rellum.core.pack.reread_rules import read_rules_anew
+from rellum.core.pack.session import Session
+from rellum.core.pack.variants import (
+    VANILLA,
+    NoVariant,
+    Variant,
+    find_variant,
+    own_folders,
+    parked,
+    variants_of,
+)
+from rellum.core.shelf.store import Shelf
+from rellum.core.values.ids import ModId
+from rellum.core.values.paths import PlacePath, is_inside
+
+
+class SwitchWithDrift(NoVariant):
+    """The game folder is not as it was left, and nobody said what becomes of that."""
+
+    code = "switch-with-drift"
+
+
+class SavesOverlap(NoVariant):
+    """The places of two variants lie in one another."""
+
+    code = "saves-overlap"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Switch:
+    """What switching would do: the change of the mods and of the player's files, as one plan."""
+
+    before: str
+    variant: str
+    preview: Preview
+    parking: Parking
+    drift: tuple[Finding, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Switched:
+    """What was done; ``kept`` is the backup of what was there. ``switch`` None: it was in use already."""
+
+    switch: Switch | None
+    kept: Made | None
+    done: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class VariantDifference:
+    """What differs between two variants: releases (None: not in it), options, settings files, laid files."""
+
+    releases: tuple[tuple[ModId, str | None, str | None], ...]
+    options: tuple[tuple[ModId, str, str], ...]
+    settings: tuple[tuple[PlacePath, str], ...]
+    files: tuple[tuple[PlacePath, str], ...] | None
+
+
+Confirm = Callable[[Switch], bool]
+
+
+def use_variant(
+    request: Request,
+    name: str,
+    confirm: Confirm,
+    asking: Asking | None = None,
+    *,
+    with_drift: bool = False,
+) -> Switched:
+    """Switch to another variant: its mods, its settings and, where the sheet says, its saves; in one change.
+
+    ``with_drift``: what was changed in the game folder since Rellum left it stays as it is.
+
+    Raises NoVariant, SwitchWithDrift, and what ``apply`` does.
+    """
+    with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
+        opened.state.refuse_unfit()
+        _refuse_own_folder(opened, name)
+        found = find_variant(variants_of(opened.home), name)
+        if found.in_use:
+            return Switched(switch=None, kept=None, done=True)
+        drift = tuple(with_causes(drift_of(opened), opened).findings)
+        if drift and not with_drift:
+            raise SwitchWithDrift(
+                f"the game folder is not as Rellum left it: {len(drift)} differences",
+                details=tuple(f"{each.kind}: {each.path}" for each in drift[:10]),
+                hint="Decide first: 'rellum absorb' makes a mod of them, 'rellum sweep' moves foreign files "
+                "out,\n'rellum restore --damaged' puts changed files right. Or leave them: --with-drift.",
+            )
+        kept = back_up(
+            opened.home,
+            opened.rules,
+            opened.state,
+            opened.roots,
+            f"variant use {name}",
+            always=True,
+        )
+        if kept.in_use:
+            raise NoVariant(
+                f"{kept.in_use[0]} is being written to, so it cannot be kept",
+                hint="Leave the game, and switch again. Nothing was changed.",
+            )
+        with (
+            _as_if(opened, found) as then,
+            Preparing(then, shelf, False, listen=request.listen) as preparing,
+            Backups(opened.home.backups_folder) as backups,
+        ):
+            _refuse_overlap(opened, preparing)
+            planned = preparing.decided(asking)
+            saves_too = preparing.catalog.sheet.saves_per_variant
+            parking = plan_parking(
+                opened, preparing.roots, planned.plan, backups, name, saves_too=saves_too
+            )
+            plan = with_own_files(planned.plan, parking.operations, opened, backups)
+            planned = replace(
+                planned, plan=plan, space=space_for(plan, opened.home, preparing.roots)
+            )
+            switch = Switch(
+                before=opened.files.pack.variant,
+                variant=name,
+                preview=planned,
+                parking=parking,
+                drift=drift,
+            )
+            if not confirm(switch):
+                return Switched(switch=switch, kept=kept, done=False)
+            site = opened.site._replace(listen=request.listen, roots=preparing.roots)
+            pack = _pack_change(opened, found, planned)
+            execute(plan, f"variant use {name}", site, preparing.workshop, pack)
+        with suppress(OSError):  # what is left of a waiting variant that is in use counts no longer
+            remove_waiting(opened.home, name)
+        read_rules_anew(PackFiles(opened.home), opened.state, opened.rules)
+        return Switched(switch=switch, kept=kept, done=True)
+
+
+def _refuse_own_folder(opened: Session, name: str) -> None:
+    if folder := own_folders(opened.home).get(name):
+        raise NoVariant(
+            f"{name} has a game folder of its own: nothing is switched for it",
+            hint=f"Work on it by its pack: rellum apply --pack {os.path.relpath(folder)}",
+        )
+
+
+def _pack_change(opened: Session, found: Variant, planned: Preview) -> PackChange:
+    current = variants_of(opened.home)[0]
+    texts = ((PACK_FILE, found.pack_text), (LOCK_FILE, lock_text(planned.lock)))
+    return PackChange(
+        becoming=texts,
+        writes=(PACK_FILE, LOCK_FILE),
+        others=() if current.name == VANILLA else parked(current),
+        by_last_change=True,
+    )
+
+
+@contextmanager
+def _as_if(opened: Session, variant: Variant) -> Iterator[Session]:
+    """Open the pack with the texts of another variant; nothing of the pack is written."""
+    work = os.path.join(opened.home.state_folder, "variant-texts")
+    shutil.rmtree(work, ignore_errors=True)
+    os.makedirs(work)
+    try:
+        for name, text in variant.texts:
+            write_text(os.path.join(work, name), text)
+        home = opened.home._replace(texts_folder=work)
+        if variant.name == VANILLA:
+            text = lock_text(_empty_lock(opened, read_pack_file(home)))
+            write_text(os.path.join(work, LOCK_FILE), text)
+        yield opened.with_files_of(home)
+    finally:
+        shutil.rmtree(work, ignore_errors=True)
+
+
+def _empty_lock(opened: Session, pack: PackFile) -> LockFile:
+    identity = opened.state.identity()
+    return LockFile(
+        asked=asked_hash(pack),
+        sheet=identity.sheet,
+        game_version=identity.version,
+        edition=identity.edition,
+        expansions=identity.expansions,
+        releases=(),
+    )
+
+
+def _refuse_overlap(opened: Session, preparing: Preparing) -> None:
+    """Refuse places of two variants that lie in one another: one's saves would be the other's. Raises."""
+    for root, folder in preparing.roots.outside.items():
+        before = opened.roots.outside.get(root)
+        if before and before != folder and (is_inside(before, folder) or is_inside(folder, before)):
+            raise SavesOverlap(
+                f"{root} is {before} now and would be {folder}: one lies in the other",
+                hint="Give each variant a folder of its own under [game.places].",
+            )
+
+
+def compare_variants(request: Request, one: str, other: str, *, files: bool) -> VariantDifference:
+    """Tell what differs between two variants; with ``files``, every file that they would lay.
+
+    Raises NoVariant.
+    """
+    with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
+        variants = variants_of(opened.home)
+        first, second = find_variant(variants, one), find_variant(variants, other)
+        locks = [each.lock for each in (first, second)]
+        by_mod = [{each.mod: each for each in lock.releases} if lock else {} for lock in locks]
+        mods = sorted({*by_mod[0], *by_mod[1]})
+        labels = [(mod, _label(by_mod[0].get(mod)), _label(by_mod[1].get(mod))) for mod in mods]
+        targets = [_target(opened, each, shelf) for each in (first, second)] if files else None
+        return VariantDifference(
+            releases=tuple((mod, a, b) for mod, a, b in labels if a != b),
+            options=tuple(
+                (mod, _options(by_mod[0][mod].options), _options(by_mod[1][mod].options))
+                for mod in mods
+                if mod in by_mod[0]
+                and mod in by_mod[1]
+                and by_mod[0][mod].options != by_mod[1][mod].options
+            ),
+            settings=tuple(_settings_difference(opened, one, other)),
+            files=tuple(_files_difference(*targets)) if targets else None,
+        )
+
+
+def _label(release: LockedRelease | None) -> str | None:
+    return release.label if release else None
+
+
+def _options(options: tuple[tuple[str, tuple[str, ...]], ...]) -> str:
+    return ", ".join(f"{group} = {' '.join(chosen) or 'none'}" for group, chosen in options) or "-"
+
+
+def _target(opened: Session, variant: Variant, shelf: Shelf) -> Target:
+    with _as_if(opened, variant) as then, Preparing(then, shelf, False) as preparing:
+        return preparing.compose().target
+
+
+def _files_difference(first: Target, second: Target) -> Iterator[tuple[PlacePath, str]]:
+    for path in sorted({*first.files, *second.files}):
+        one, other = first.files.get(path), second.files.get(path)
+        if one is None or other is None:
+            yield path, "only in the second" if one is None else "only in the first"
+        elif getattr(one.file, "digest", "") != getattr(other.file, "digest", ""):
+            yield path, "another content"
+
+
+def _settings_difference(opened: Session, one: str, other: str) -> Iterator[tuple[PlacePath, str]]:
+    """Yield the player's files that differ between the newest backups of two variants."""
+    if not os.path.exists(opened.home.backups_folder):
+        return
+    with Backups(opened.home.backups_folder) as backups:
+        found = [backups.newest_of(one), backups.newest_of(other)]
+        files = [backups.files_of(each.number) if each else None for each in found]
+    if files[0] is None or files[1] is None:
+        return
+    for path in sorted({*files[0], *files[1]}):
+        a, b = files[0].get(path), files[1].get(path)
+        if a is None or b is None:
+            yield path, "only in the second" if a is None else "only in the first"
+        elif a.digest != b.digest:
+            yield path, "another content"

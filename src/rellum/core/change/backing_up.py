@@ -1,0 +1,208 @@
+"""Backups of what is the player's own: before every change of the game, and when asked for."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING
+
+from rellum.core.errors import RellumError
+from rellum.core.folder.stamps import STAGING_NAME
+from rellum.core.globs import WILDCARD
+from rellum.core.notices import note
+from rellum.core.pack.backup import Circumstances, Made, SeenFile
+from rellum.core.pack.backups import Backups
+from rellum.core.pack.folder_rules import FolderRules
+from rellum.core.pack.home import PackHome, read_text
+from rellum.core.pack.state import State
+from rellum.core.values.ids import ReleaseName
+from rellum.core.values.owners import LOAD_ORDER, RELLUM
+from rellum.core.values.paths import PlacePath, Roots, is_in_game, is_text, root_of
+from rellum.core.words import count_words
+
+if TYPE_CHECKING:
+    from rellum.core.pack.site import Site
+
+
+WITH_OWN_BACKUP = frozenset(("hunt",))
+"""Changes that put the player's files back by themselves, from a backup that they began with."""
+
+
+def players_files(rules: FolderRules, state: State, roots: Roots) -> dict[PlacePath, SeenFile]:
+    """Return all that is the player's own, as it stands: what the sheet and the cards call so.
+
+    Files in the places of settings and saves, carried files, and settings that mods and the player both
+    change. What a mod laid there and nobody may change is the mod's.
+    """
+    patterns = (*rules.carried, *rules.settings_patterns)
+    is_own = rules.path_rules.test(patterns)
+    is_log = rules.path_rules.test(rules.own_files)
+    found: dict[PlacePath, SeenFile] = {}
+    places = rules.players_places
+    wholly = {PlacePath(each[:-3]) for each in patterns if each.endswith("/**")}
+    log_bases = list(map(_base, rules.own_files))
+    for base in _outermost([*map(_base, patterns), *places]):
+        inside = _below(base, roots)
+        if base in wholly or base in places:  # all of it, without a look at each path
+            if any(_overlap(base, each) for each in log_bases):
+                inside = (each for each in inside if not is_log(each[0]))
+        else:
+            inside = (each for each in inside if is_own(each[0]) or _is_in(each[0], places))
+            inside = (each for each in inside if not is_log(each[0]))
+        found.update(inside)
+    shared = [place for place in places if place not in wholly]
+    in_places = (path for path in found if _is_in(path, shared)) if shared else ()
+    only_there = [path for path in in_places if not is_own(path)]
+    laid = state.laid(only_there) if only_there else {}
+    for path in [path for path, row in laid.items() if not row.role]:
+        del found[path]  # a mod laid it, and nobody may change it
+    by_rellum = set()
+    for path, row in state.laid(state.laid_with_role()).items():
+        if row.owner in (
+            RELLUM,
+            LOAD_ORDER,
+        ):  # made from the line-up, like the game's load-order file
+            by_rellum.add(path)
+        elif path not in found and (seen := _seen(path, roots)):
+            found[path] = seen
+    return {path: each for path, each in found.items() if path not in by_rellum}
+
+
+def _base(pattern: str) -> PlacePath:
+    """Return the folder, or the file, below which all that fits a pattern lies."""
+    wild = WILDCARD.search(
+        pattern.replace("[[]", "(((")
+    )  # a bracket that is meant stands for itself
+    if wild is None:
+        return PlacePath(pattern.replace("[[]", "["))
+    return PlacePath(pattern[: wild.start()].rpartition("/")[0].replace("[[]", "["))
+
+
+def _outermost(bases: Iterable[PlacePath]) -> list[PlacePath]:
+    """Return the bases that lie in no other of them."""
+    found: list[PlacePath] = []
+    for base in sorted(set(bases), key=len):
+        if not any(base == other or base.startswith(f"{other}/") for other in found):
+            found.append(base)
+    return found
+
+
+def _overlap(one: PlacePath, other: PlacePath) -> bool:
+    """Whether one of two paths is, or lies in, the other."""
+    return f"{one}/".startswith(f"{other}/") or f"{other}/".startswith(f"{one}/")
+
+
+def _is_in(path: PlacePath, places: Iterable[PlacePath]) -> bool:
+    return any(path.startswith(f"{place}/") for place in places)
+
+
+def _below(base: PlacePath, roots: Roots) -> Iterator[tuple[PlacePath, SeenFile]]:
+    """Yield the files at or below a path; what cannot be read is passed over."""
+    if not (is_in_game(base) or root_of(base) in roots.outside) or base.endswith("!"):
+        return
+    top = roots.absolute(base)
+    others = {
+        folder for folder in roots.outside.values() if folder != top
+    }  # with names of their own
+    if seen := _seen(base, roots):
+        yield base, seen
+        return
+    waiting = [(top, str(base))]
+    while waiting:
+        folder, here = waiting.pop()
+        try:
+            with os.scandir(folder) as entries:
+                for entry in entries:
+                    name = entry.name
+                    if not (name.isascii() or is_text(name)):
+                        continue
+                    if entry.is_file(follow_symlinks=False):
+                        status = entry.stat(follow_symlinks=False)
+                        yield (
+                            PlacePath(f"{here}/{name}"),
+                            SeenFile(
+                                entry.path,
+                                status.st_size,
+                                status.st_mode & 0o7777,
+                                status.st_mtime_ns,
+                                status.st_ctime_ns,
+                            ),
+                        )
+                    elif (
+                        entry.is_dir(follow_symlinks=False)
+                        and entry.path not in others
+                        and name != STAGING_NAME
+                    ):
+                        waiting.append((entry.path, f"{here}/{name}"))
+        except OSError:  # it went meanwhile, or may not be read
+            continue
+
+
+def _seen(path: PlacePath, roots: Roots) -> SeenFile | None:
+    if not (is_in_game(path) or root_of(path) in roots.outside):
+        return None
+    file = roots.absolute(path)
+    try:
+        status = os.lstat(file)
+    except (OSError, ValueError):
+        return None
+    if not stat.S_ISREG(status.st_mode):
+        return None
+    mode = stat.S_IMODE(status.st_mode)
+    return SeenFile(file, status.st_size, mode, status.st_mtime_ns, status.st_ctime_ns)
+
+
+def back_up(
+    home: PackHome,
+    rules: FolderRules,
+    state: State,
+    roots: Roots,
+    reason: str,
+    name: str = "",
+    *,
+    always: bool = False,
+) -> Made:
+    """Make a backup of what is the player's own, where anything changed, or ``always``.
+
+    Raises BackupFault, OSError.
+    """
+    seen = players_files(rules, state, roots)
+    if not seen and not name and not always and not os.path.exists(home.backups_folder):
+        return Made(0, is_new=False)  # a game that keeps nothing of the player's
+
+    def about() -> Circumstances:
+        releases = tuple(sorted(map(_label, state.releases_laid())))
+        return Circumstances(reason, variant_of(home), state.identity().version.text, releases)
+
+    with Backups(home.backups_folder) as backups:
+        return backups.make(seen, about, name, always=always)
+
+
+def _label(release: ReleaseName) -> str:
+    return f"{release} ({release.build})" if release.build else str(release)
+
+
+def back_up_before(action: str, site: Site) -> None:
+    """Make the backup before a change, and say so where it is new; a change does not fail for want of it."""
+    try:
+        made = back_up(site.home, site.rules, site.state, site.roots, action)
+    except (OSError, RellumError) as error:
+        words = error.summary if isinstance(error, RellumError) else str(error)
+        note(f"no backup was made before this: {words}")
+        return
+    if made.is_new:
+        files = count_words(len(made.changed) + len(made.gone), "file", "files")
+        note(f"Backup {made.number} was made before this: {files} of yours new, changed or gone.")
+    if made.in_use:
+        note(f"Not in the backup, as it is being written: {', '.join(made.in_use[:3])}")
+
+
+def variant_of(home: PackHome) -> str:
+    """Return the variant that rellum.toml is for; an empty text where that cannot be read."""
+    from rellum.core.pack.variants import name_in
+
+    try:
+        return name_in(read_text(home.pack_file) or "")
+    except OSError:
+        return ""
