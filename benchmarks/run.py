@@ -1,7 +1,7 @@
 """Whole commands beside what a user would run instead: ``python -m benchmarks.run [CASE...]``.
 
 Cases: start, adopt, check, apply, restore, rewind, deep, over, match, impossible, catalog, lag, take, fetch,
-container, patches, edits, planning. Data goes to
+container, patches, edits, planning, backup, variant. Data goes to
 .bench and is used again. The tools that are compared with come from the system: b3sum, rsync, git,
 unzip, p7zip-full, curl, xdelta3, zstd, python3-solv (Debian's packages of those names).
 """
@@ -18,7 +18,7 @@ from collections.abc import Callable, Iterator
 import rellum
 from benchmarks import edits as editing
 from benchmarks import gather as gathering
-from benchmarks import going_back, laying
+from benchmarks import going_back, laying, living
 from benchmarks import match as matching
 from benchmarks.measure import Command, Comparison, compare, missing_tools
 from benchmarks.worlds import BenchWorld, deflated_zip
@@ -187,6 +187,8 @@ CASES: dict[str, Callable[[], Iterator[Comparison]]] = {
     "patches": lambda: laying.patches(ROOT),
     "edits": lambda: editing.edits(ROOT, RELLUM),
     "planning": laying.planning,
+    "backup": lambda: living.backup(ROOT, RELLUM),
+    "variant": lambda: living.variant(ROOT, RELLUM),
 }
 
 

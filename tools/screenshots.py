@@ -39,7 +39,7 @@ _BROKEN = (
 _UPDATED = (
     "cp -r ../game ../backup;"
     + _APPLIED
-    + "python -c 'from rellum.demo.story import update_overnight as update; update(\"../game\")';"
+    + "python -c 'from rellum.demo.scenes import update_overnight as update; update(\"../game\")';"
 )
 
 _PARTLY = "rellum adopt ../game; rellum take ../downloads --each;" + _WANTS + "rellum resolve;"
@@ -48,7 +48,7 @@ _PARTLY = "rellum adopt ../game; rellum take ../downloads --each;" + _WANTS + "r
 SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     "help": ("", ("rellum --help",)),
     "adopt": (
-        "python -c 'from rellum.demo.story import mod_by_hand as mod; mod(\"../game\")';",
+        "python -c 'from rellum.demo.scenes import mod_by_hand as mod; mod(\"../game\")';",
         (
             "rellum adopt ../game",
             "rellum sweep --yes",
@@ -81,10 +81,6 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
         ),
     ),
     "fetch": (_PARTLY, ("rellum fetch --list missing.meta4", "rellum fetch --stall 2")),
-    "shelf": (
-        _READY.replace("../site/*.zip*", "../site/[bcit]*.zip*"),
-        ("rellum shelf", "rellum shelf check", "rellum shelf trim --free 1MB --yes"),
-    ),
     "resolve": (
         _BEGIN + _WANTS,
         ("cat rellum.toml", "rellum resolve"),
@@ -100,13 +96,11 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
             "rellum want tidal-curents",
         ),
     ),
-    "why": (_READY, ("rellum why keelson", "rellum why clear-water 2.2")),
-    "news": (
-        _BEGIN + _WANTS + "rellum hold long-swell 1.0 --reason test; rellum resolve;"
-        "rellum hold long-swell --off;",
-        ("rellum news", "rellum resolve --fresh long-swell"),
+    "why": (
+        _READY + "rellum hold long-swell --off;",
+        ("rellum why keelson", "rellum why clear-water 2.2", "rellum news"),
     ),
-    "outlook": (_READY + _TRUSTING + "rellum resolve;", ("rellum outlook",)),
+    "outlook-figure": (_READY + _TRUSTING + "rellum resolve;", ()),
     "conflicts": (
         _READY,
         (
@@ -115,8 +109,33 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
             "rellum conflicts",
         ),
     ),
-    "preview": (_READY + "rellum drop star-charts; rellum resolve;", ("rellum preview",)),
-    "apply": (_READY, ("rellum apply --yes", "python ../game/fathomline.py", "rellum check")),
+    "apply": (
+        _READY,
+        ("rellum preview | tail -22", "rellum apply --yes | tail -2", "rellum check"),
+    ),
+    "variants": (
+        _APPLIED + "rellum variant new next-version; mkdir -p ../game/saves;"
+        "echo day 12 > ../game/saves/north-sea.sav;",
+        (
+            "rellum variant use vanilla --yes",
+            "rellum variant",
+            "rellum variant use main --yes 2>&1 | tail -4",
+            "echo spoilt > ../game/saves/north-sea.sav; rellum backup compare",
+            "rellum backup back --yes",
+            "rellum backup list",
+        ),
+    ),
+    "hunt": (
+        _APPLIED + "rellum play --outcome log; rellum want night-buoys fog-horns; rellum resolve;"
+        "rellum fetch; rellum take ../site/night-buoys-1.0.zip ../site/fog-horns-2.0.zip;"
+        "rellum apply --yes;",
+        ("rellum play --outcome log", "rellum hunt --log | tail -30"),
+    ),
+    "history": (
+        _APPLIED + "rellum play --outcome log; rellum variant use vanilla --yes;"
+        "rellum variant use main --yes; rellum drop brasswork; rellum resolve; rellum apply --yes;",
+        ("rellum history | head -20", "rellum space"),
+    ),
     "check": (
         _BROKEN,
         (
@@ -185,12 +204,28 @@ def take_shot(name: str, unseen: str, commands: tuple[str, ...]) -> None:
         subprocess.run(["bash", "-c", unseen or "true"], cwd=pack, env=environment, check=False,
                        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
         picture = os.path.join(TARGET, f"{name}.png")
-        photograph(commands, pack, environment, picture)
+        if commands:
+            photograph(commands, pack, environment, picture)
     print(picture)
-    if name == "outlook":  # the same as a figure
+    if name == "history":
+        _photograph_page(pack, environment)
+    if name == "outlook-figure":
         figure = os.path.abspath(os.path.join(TARGET, "outlook-figure.png"))
         words = ["rellum", "outlook", "--figure", figure]
         subprocess.run(words, cwd=pack, env=environment, check=True, stdout=subprocess.DEVNULL)
+
+
+def _photograph_page(pack: str, environment: dict[str, str]) -> None:
+    """Write the health page, and take a picture of it in a browser, where there is one."""
+    page, picture = os.path.join(pack, "health.html"), os.path.join(TARGET, "report.png")
+    subprocess.run(["rellum", "report", page], cwd=pack, env=environment, check=True,
+                   stdout=subprocess.DEVNULL)  # fmt: skip
+    if browser := shutil.which("chromium"):
+        words = [browser, "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars",
+                 f"--window-size={SIZE.replace('x', ',')}", f"--screenshot={os.path.abspath(picture)}",
+                 f"file://{page}"]  # fmt: skip
+        subprocess.run(words, check=False, stderr=subprocess.DEVNULL)
+        print(picture)
 
 
 def photograph(
