@@ -318,7 +318,7 @@ def run_rellum(
         capture_output=True,
         text=True,
         input=stdin or "",
-        timeout=120,
+        timeout=600,  # against a hang alone: a busy machine may take minutes for the story
         check=False,
     )
 
