@@ -8,7 +8,7 @@ import random
 
 from rellum.core.actions.change.switch_variant import use_variant
 from rellum.core.change.request import Request
-from rellum.core.hashing import hash_file
+from rellum.core.hashing import hash_bytes, hash_file
 from tests.support import World, WorldTest, without_marker, write_tree
 
 
@@ -52,6 +52,33 @@ class VariantTest(WorldTest):
     def laid(self) -> set[str]:
         folder = self.world.path("game", "mods")
         return set(os.listdir(folder)) if os.path.isdir(folder) else set()
+
+    def test_what_lies_in_the_store_is_laid_from_there_and_where_damaged_from_the_archive(
+        self,
+    ) -> None:
+        make_world(self.world, own_saves=False)
+        self.world.want("tides")
+        self.say("apply", "--yes")
+        laid = self.world.path("game", "mods", "tides", "x.dat")
+        for is_damaged in (False, True):
+            self.say("variant", "use", "vanilla", "--yes")
+            kept = self.world.path("pack", ".rellum", "originals", hash_bytes(b"tides"))
+            if is_damaged:
+                with open(kept, "wb") as file:
+                    file.write(b"other")
+            self.say("variant", "use", "main", "--yes")
+            with open(laid, "rb") as file:
+                self.assertEqual(file.read(), b"tides")
+            with open(self.world.path("game", "data", "sea.dat"), "rb") as file:
+                self.assertEqual(file.read(), b"tides")
+            if not is_damaged:
+                self.assertFalse(os.path.exists(kept), "nothing needs it there any more")
+                inodes = {
+                    os.stat(each).st_ino
+                    for each in (laid, self.world.path("game", "data", "sea.dat"))
+                }
+                self.assertEqual(len(inodes), 2, "two files never become two names of one")
+        self.say("check", "--deep")
 
     def test_random_evenings(self) -> None:
         for seed in range(6):
