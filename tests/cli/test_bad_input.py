@@ -244,6 +244,19 @@ class BadInputTest(WorldTest):
         self.addCleanup(os.chmod, game, 0o755)
         self.refused("adopt", "../game", words="cannot be written")
 
+    def test_a_file_from_the_far_future(self) -> None:
+        file = self.world.path("game", "data", "sea.dat")
+        os.utime(file, (15_000_000_000, 15_000_000_000))
+        if os.stat(file).st_mtime < 14_000_000_000:
+            self.skipTest("this file system has no such dates")
+        result = self.world.run("adopt", "../game", "--catalog", "../catalog")
+        self.assertIn(result.returncode, (2, 4))
+        self.assertIn("error: a file has a date after the year 2262", result.stderr)
+        os.utime(file)
+        self.assertEqual(
+            self.world.run("adopt", "../game", "--catalog", "../catalog").returncode, 0
+        )
+
     def test_killed_for_real_and_found_by_the_next_command(self) -> None:
         members = {f"mods/tides/{n}.dat": os.urandom(2000) for n in range(800)}
         self.world.add_release("tides", "2.0", {"data/sea.dat": b"big sea", **members})

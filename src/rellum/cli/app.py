@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import functools
 import importlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Annotated, Any
 
 import typer
@@ -145,6 +145,11 @@ ROOMS = {
     "Live with it": "live",
 }
 """The folder of each group's commands, here and in ``rellum.core.actions``."""
+_MODULES = {
+    name: f"{ROOMS[heading]}.{module}"
+    for heading, rows in GROUPS.items()
+    for name, module, _ in rows
+}
 _CONTEXT = {"help_option_names": ["-h", "--help"], "max_content_width": 100}
 
 
@@ -161,31 +166,29 @@ def _stoppable(command: Callable[..., None]) -> Callable[..., None]:
     return call
 
 
+def _command(name: str) -> Any:
+    """Import a command's module and build the command."""
+    module = importlib.import_module(f"rellum.cli.commands.{_MODULES[name]}")
+    single = typer.Typer(add_completion=False, rich_markup_mode=None, context_settings=_CONTEXT)
+    single.command(name)(_stoppable(getattr(module, name)))
+    return typer.main.get_command(single)
+
+
 class GroupedCommands(TyperGroup):
     """Shows the commands under their headings, and imports the one that is called."""
 
     def __init__(self, **settings: Any) -> None:
         super().__init__(**settings)
-        self._modules = {
-            name: f"{ROOMS[heading]}.{module}"
-            for heading, rows in GROUPS.items()
-            for name, module, _ in rows
-        }
         # Names without commands: what suggestions for a misspelt name are made from.
-        self.commands = dict.fromkeys(self._modules)  # type: ignore[assignment]
+        self.commands = dict.fromkeys(_MODULES)  # type: ignore[assignment]
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         """Import a command's module and build the command; None for an unknown name."""
-        if cmd_name not in self._modules:
-            return None
-        module = importlib.import_module(f"rellum.cli.commands.{self._modules[cmd_name]}")
-        single = typer.Typer(add_completion=False, rich_markup_mode=None, context_settings=_CONTEXT)
-        single.command(cmd_name)(_stoppable(getattr(module, cmd_name)))
-        return typer.main.get_command(single)
+        return _command(cmd_name) if cmd_name in _MODULES else None
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         """Write the groups of commands."""
-        width = max(map(len, self._modules))
+        width = max(map(len, _MODULES))
         for heading, rows in GROUPS.items():
             with formatter.section(heading):
                 formatter.write_dl([(name.ljust(width), line) for name, _, line in rows])
@@ -226,3 +229,11 @@ def rellum(
 
     A pack is a folder with a rellum.toml. Commands work on the pack in the current folder.
     """
+
+
+def run(words: Sequence[str]) -> None:
+    """Run the call that these words make. A command that they begin with is built without all the others."""
+    if words and words[0] in _MODULES:
+        _command(words[0]).main(args=list(words[1:]), prog_name=f"rellum {words[0]}")
+    else:
+        app()

@@ -20,11 +20,12 @@ def main() -> int:
     # Now and then keeps memory bounded all the same.
     gc.set_threshold(500_000)
     try:
-        read_ahead(sys.argv[1:])
-        from rellum.cli.app import app
+        words = sys.argv[1:]
+        read_ahead(words)
+        from rellum.cli.app import run
 
         console.prepare_streams()
-        return _run(app)
+        return _run(lambda: run(words))
     except KeyboardInterrupt:  # before the command began, or after it had ended
         console.show_error("stopped", (), "")
         return Stopped.exit_status
@@ -33,10 +34,10 @@ def main() -> int:
             console.warn(notice)
 
 
-def _run(app: Callable[[], None]) -> int:
-    """Run the application and turn its errors into words."""
+def _run(call: Callable[[], None]) -> int:
+    """Run the call and turn its errors into words."""
     try:
-        app()
+        call()
     except RellumError as error:
         if console.wants_json():
             console.say_json({"error": _document(error)})
@@ -48,6 +49,13 @@ def _run(app: Callable[[], None]) -> int:
     except UnicodeEncodeError as error:
         around = error.object[max(0, error.start - 40) : error.end + 20]
         return _unforeseen(f"a name is no Unicode text: {around!a}", "Rename it.")
+    except OverflowError as error:
+        if "SQLite" not in str(error):
+            raise
+        return _unforeseen(
+            "a file has a date after the year 2262, which cannot be recorded",
+            "Give it another date; 'find GAME-FOLDER -newermt 2262-01-01' lists such files.",
+        )
     except Exception as error:
         from sqlite3 import Error as DatabaseError  # only now: not every command needs a database
 

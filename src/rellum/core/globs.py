@@ -36,7 +36,9 @@ def any_test(patterns: Sequence[str], *, folds_case: bool = False) -> PathTest:
     if folds_case:
         fits = any_test([pattern.casefold() for pattern in patterns])
         return lambda path: fits(path.casefold())
-    prefixes = tuple(each[:-2] for each in patterns if re.fullmatch(r"[^*?\[]+/\*\*", each))
+    prefixes = tuple(
+        each[:-2] for each in patterns if each.endswith("/**") and not WILDCARD.search(each[:-2])
+    )
     others = [each for each in patterns if each[:-2] not in prefixes]
     if not others:
         return lambda path: path.startswith(prefixes) or f"{path}/" in prefixes

@@ -41,7 +41,7 @@ def hold(lock_file: str, what: str, busy: Callable[..., UserError]) -> Iterator[
         ) from error
     try:
         if not only_reads:
-            with open(holder_file, "w", encoding="ascii") as file:
+            with open(holder_file, "w", encoding="utf-8") as file:
                 file.write(str(os.getpid()))
         yield
     finally:

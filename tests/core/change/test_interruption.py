@@ -11,7 +11,8 @@ from collections.abc import Callable, Sequence
 from functools import partial
 
 from rellum.core.actions.change.switch_variant import use_variant
-from rellum.core.actions.live.backup import bring_back, make_backup
+from rellum.core.actions.live.backup import make_backup
+from rellum.core.actions.live.bring_back import bring_back
 from rellum.core.actions.mend.repair import restore_damaged
 from rellum.core.actions.mend.sweep import sweep
 from rellum.core.change.opening import open_pack

@@ -104,6 +104,15 @@ class BackupsTest(unittest.TestCase):
             made = backups.make(seen, lambda: ABOUT)
         self.assertEqual(set(made.in_use), {"@saves/a", "@saves/b"})
 
+    def test_a_date_that_no_database_holds_is_no_obstacle(self) -> None:
+        seen = self.seen({"a": b"a", "b": b"b"})
+        far = {
+            path: each._replace(ctime_ns=each.ctime_ns + (1 << 63)) for path, each in seen.items()
+        }
+        with Backups(self.store) as backups:
+            self.assertEqual(len(backups.make(far, lambda: ABOUT).changed), 2)
+            self.assertFalse(backups.make(far, lambda: ABOUT).is_new)
+
     @settings(max_examples=100, deadline=None)
     @given(st.lists(st.tuples(st.integers(0, 900), st.booleans()), max_size=120))
     def test_thinning_keeps_what_it_says(self, made: list[tuple[int, bool]]) -> None:

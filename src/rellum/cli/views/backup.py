@@ -11,12 +11,8 @@ from rellum.cli import console
 from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
-    from rellum.core.actions.live.backup import (
-        BackupResult,
-        BringingBack,
-        BroughtBack,
-        Comparison,
-    )
+    from rellum.core.actions.live.backup import BackupResult, Comparison
+    from rellum.core.actions.live.bring_back import BringingBack, BroughtBack
     from rellum.core.pack.backup import Backup
     from rellum.core.values.content import Content
     from rellum.core.values.paths import PlacePath

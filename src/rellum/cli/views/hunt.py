@@ -162,6 +162,10 @@ def show_end(end: HuntEnd, state: HuntState, *, as_json: bool) -> None:
                 "proven": sorted(found.proven),
                 "relations": list(end.relations),
                 "works_without": sorted(_left_out(found.culprits, found.fixed)),
+                "resolve_would_choose": [
+                    {"mod": after.mod, "version": after.version, "instead_of": before.version}
+                    for before, after in end.instead
+                ],
                 "trial_count": end.trials,
             }
         )
@@ -194,6 +198,10 @@ def show_end(end: HuntEnd, state: HuntState, *, as_json: bool) -> None:
                 if kind
                 else f"  rellum drop {mod}"
             )
+    if end.instead:
+        new = ", ".join(f"{after} instead of {before.version}" for before, after in end.instead)
+        console.say(f"Not tried: {new}")
+        console.say("  rellum resolve")
     if end.trials:
         count = console.count_text(end.trials, "trial")
         console.say(f"Recorded {count}: these are not chosen together again on this game version.")

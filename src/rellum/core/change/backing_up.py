@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterable
+from functools import partial
+from typing import TYPE_CHECKING, cast
 
 from rellum.core.errors import RellumError
 from rellum.core.folder.stamps import STAGING_NAME
@@ -44,13 +45,15 @@ def players_files(rules: FolderRules, state: State, roots: Roots) -> dict[PlaceP
     log_bases = list(map(_base, rules.own_files))
     for base in _outermost([*map(_base, patterns), *places]):
         inside = _below(base, roots)
-        if base in wholly or base in places:  # all of it, without a look at each path
-            if any(_overlap(base, each) for each in log_bases):
-                inside = (each for each in inside if not is_log(each[0]))
-        else:
-            inside = (each for each in inside if is_own(each[0]) or _is_in(each[0], places))
-            inside = (each for each in inside if not is_log(each[0]))
-        found.update(inside)
+        if base not in wholly and base not in places:
+            inside = {
+                path: seen
+                for path, seen in inside.items()
+                if (is_own(path) or _is_in(path, places)) and not is_log(path)
+            }
+        elif any(_overlap(base, each) for each in log_bases):
+            inside = {path: seen for path, seen in inside.items() if not is_log(path)}
+        found = {**found, **inside} if found else inside
     shared = [place for place in places if place not in wholly]
     in_places = (path for path in found if _is_in(path, shared)) if shared else ()
     only_there = [path for path in in_places if not is_own(path)]
@@ -66,7 +69,9 @@ def players_files(rules: FolderRules, state: State, roots: Roots) -> dict[PlaceP
             by_rellum.add(path)
         elif path not in found and (seen := _seen(path, roots)):
             found[path] = seen
-    return {path: each for path, each in found.items() if path not in by_rellum}
+    for path in by_rellum & found.keys():
+        del found[path]
+    return found
 
 
 def _base(pattern: str) -> PlacePath:
@@ -97,17 +102,18 @@ def _is_in(path: PlacePath, places: Iterable[PlacePath]) -> bool:
     return any(path.startswith(f"{place}/") for place in places)
 
 
-def _below(base: PlacePath, roots: Roots) -> Iterator[tuple[PlacePath, SeenFile]]:
-    """Yield the files at or below a path; what cannot be read is passed over."""
+def _below(base: PlacePath, roots: Roots) -> dict[PlacePath, SeenFile]:
+    """Return the files at or below a path; what cannot be read is passed over."""
     if not (is_in_game(base) or root_of(base) in roots.outside) or base.endswith("!"):
-        return
+        return {}
     top = roots.absolute(base)
     others = {
         folder for folder in roots.outside.values() if folder != top
     }  # with names of their own
     if seen := _seen(base, roots):
-        yield base, seen
-        return
+        return {base: seen}
+    # The first thing that every change does, for thousands of files: no call for each that can be saved.
+    found: dict[str, SeenFile] = {}
     waiting = [(top, str(base))]
     while waiting:
         folder, here = waiting.pop()
@@ -118,17 +124,10 @@ def _below(base: PlacePath, roots: Roots) -> Iterator[tuple[PlacePath, SeenFile]
                     if not (name.isascii() or is_text(name)):
                         continue
                     if entry.is_file(follow_symlinks=False):
-                        status = entry.stat(follow_symlinks=False)
-                        yield (
-                            PlacePath(f"{here}/{name}"),
-                            SeenFile(
-                                entry.path,
-                                status.st_size,
-                                status.st_mode & 0o7777,
-                                status.st_mtime_ns,
-                                status.st_ctime_ns,
-                            ),
-                        )
+                        is_at = entry.stat(follow_symlinks=False)
+                        mode, changed = is_at.st_mode & 0o7777, is_at.st_ctime_ns
+                        about = (entry.path, is_at.st_size, mode, is_at.st_mtime_ns, changed)
+                        found[f"{here}/{name}"] = _seen_file(about)
                     elif (
                         entry.is_dir(follow_symlinks=False)
                         and entry.path not in others
@@ -137,6 +136,10 @@ def _below(base: PlacePath, roots: Roots) -> Iterator[tuple[PlacePath, SeenFile]
                         waiting.append((entry.path, f"{here}/{name}"))
         except OSError:  # it went meanwhile, or may not be read
             continue
+    return cast("dict[PlacePath, SeenFile]", found)
+
+
+_seen_file = partial(tuple.__new__, SeenFile)
 
 
 def _seen(path: PlacePath, roots: Roots) -> SeenFile | None:
@@ -170,13 +173,18 @@ def back_up(
     seen = players_files(rules, state, roots)
     if not seen and not name and not always and not os.path.exists(home.backups_folder):
         return Made(0, is_new=False)  # a game that keeps nothing of the player's
+    with Backups(home.backups_folder) as backups:
+        return backups.make(seen, circumstances(home, state, reason), name, always=always)
+
+
+def circumstances(home: PackHome, state: State, reason: str) -> Callable[[], Circumstances]:
+    """Return what tells what is to be noted of a new backup, should one be made."""
 
     def about() -> Circumstances:
         releases = tuple(sorted(map(_label, state.releases_laid())))
         return Circumstances(reason, variant_of(home), state.identity().version.text, releases)
 
-    with Backups(home.backups_folder) as backups:
-        return backups.make(seen, about, name, always=always)
+    return about
 
 
 def _label(release: ReleaseName) -> str:

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING
 
 from rellum.core.change.request import OnRecovered, Request
 from rellum.core.errors import UserError
-from rellum.core.pack.folder_rules import NOTE, FolderRules, read_rules
+from rellum.core.pack.folder_rules import LAID_SINCE, NOTE, FolderRules, read_rules
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_files import PackFiles
 from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.session import Session
-from rellum.core.pack.state import LAID_SINCE, Adopted, State, StateFault
+from rellum.core.pack.state import Adopted, State, StateFault
 from rellum.core.values.paths import PlacePath, Roots
 
 if TYPE_CHECKING:

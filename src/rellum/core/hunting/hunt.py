@@ -19,6 +19,8 @@ MOST_ROUNDS = 60
 
 NEARLY = 0.98
 """With this probability a member is taken as found: the stage after it would show where that is wrong."""
+NEARLY_FIRST = 0.97
+"""The same for the first member, whose every later stage would show it."""
 
 _ANOTHER = 0.15
 """How likely there is another culprit, before the pack was tried without the first."""
@@ -187,7 +189,7 @@ class Hunter:
             stage, _ = stages[-1]
             self.stage = stage
             position, probability = stage.best
-            if probability >= (NEARLY if 0 < position < stage.last else SURE):
+            if probability >= _enough(stage, position):
                 if position == stage.last:
                     stages.pop()
                     if not stages:
@@ -295,6 +297,13 @@ class Hunter:
                     left = self.pack.core(self.pack.all - out)
                     break
         return kept, left
+
+
+def _enough(stage: Stage, position: int) -> float:
+    """Return the probability with which a position is taken as found."""
+    if not 0 < position < stage.last:
+        return SURE
+    return NEARLY if stage.found else NEARLY_FIRST
 
 
 def mixed(pack: PackMods, likely: Mapping[str, float]) -> dict[str, float]:

@@ -1,7 +1,5 @@
 """What a backup is, and which need not stay; ``backups`` keeps them."""
 
-from __future__ import annotations
-
 import time
 from collections.abc import Sequence
 from typing import NamedTuple
@@ -19,6 +17,9 @@ KEPT_MONTHLY = 24
 """Months for which the last backup of each month stays; 30 days each."""
 
 _DAY = 24 * 3600
+
+_LATEST_NS = (1 << 63) - 1
+"""The latest time that SQLite holds, in the year 2262; file systems know later ones."""
 
 
 class BackupFault(UserError):
@@ -64,6 +65,12 @@ class SeenFile(NamedTuple):
     mtime_ns: int
     ctime_ns: int
 
+    def storable(self) -> "SeenFile":
+        """Return the same with times that a database can hold."""
+        return self._replace(
+            mtime_ns=storable_ns(self.mtime_ns), ctime_ns=storable_ns(self.ctime_ns)
+        )
+
 
 class Made(NamedTuple):
     """What came of making a backup: its number, and the files that changed, went, or were being written.
@@ -76,6 +83,11 @@ class Made(NamedTuple):
     changed: tuple[PlacePath, ...] = ()
     gone: tuple[PlacePath, ...] = ()
     in_use: tuple[PlacePath, ...] = ()
+
+
+def storable_ns(time_ns: int) -> int:
+    """Return a time in ns since 1970, or the nearest that a database can hold."""
+    return max(-_LATEST_NS, min(time_ns, _LATEST_NS))
 
 
 def superfluous(rows: Sequence[tuple[int, str, int]], now: float) -> list[int]:

@@ -12,8 +12,11 @@ import json
 import os
 import sqlite3
 import time
+from array import array
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from itertools import chain
+from operator import itemgetter
+from typing import Any, NamedTuple
 
 from rellum.core.durable import flush_filesystem
 from rellum.core.hashing import Digest, hash_bytes, hash_file
@@ -23,11 +26,14 @@ from rellum.core.pack.backup import (
     Circumstances,
     Made,
     SeenFile,
+    storable_ns,
     superfluous,
 )
 from rellum.core.values.content import Content
 from rellum.core.values.paths import PlacePath
 
+_MARKS = itemgetter(1, 2, 3, 4)
+_MARK_BYTES = 4 * 8
 _SMALL = 1 << 20
 """Bytes; files up to this size are read into memory."""
 _SCHEMA = """
@@ -42,8 +48,11 @@ CREATE TABLE file (
     PRIMARY KEY (path, first)
 ) WITHOUT ROWID;
 CREATE INDEX standing ON file (last);
-CREATE TABLE look (seen TEXT NOT NULL);
-PRAGMA user_version = 1;
+"""
+_LOOK = """
+DROP TABLE IF EXISTS look;
+CREATE TABLE look (paths TEXT NOT NULL, marks BLOB NOT NULL);
+PRAGMA user_version = 2;
 """
 
 
@@ -63,8 +72,9 @@ class Backups:
             self._db.execute(
                 "PRAGMA journal_mode = TRUNCATE"
             )  # one flush less than with a new file
-            if self._db.execute("PRAGMA user_version").fetchone()[0] == 0:
-                self._db.executescript(_SCHEMA)
+            version = self._db.execute("PRAGMA user_version").fetchone()[0]
+            if version < 2:  # only the look was another before: all is looked at once more
+                self._db.executescript(_LOOK if version else _SCHEMA + _LOOK)
         except sqlite3.Error as error:
             raise _damaged(self.file, error) from error
 
@@ -182,21 +192,21 @@ class Backups:
         always: bool,
     ) -> Made:
         newest = self._one("SELECT coalesce(max(number), 0), ? FROM backup", "")[0]
-        lines = _lines_of(seen)
-        row = self._db.execute("SELECT seen FROM look").fetchone()
-        before = row[0].split("\n") if row and row[0] else []
-        if newest and row and before == lines and not name and not always:
+        try:
+            look = _Look.at(seen)
+        except OverflowError:  # a file's time beyond what the database holds
+            seen = {path: each.storable() for path, each in seen.items()}
+            look = _Look.at(seen)
+        row = self._db.execute("SELECT paths, marks FROM look").fetchone()
+        if newest and row == look and not name and not always:
             return Made(newest, is_new=False)
-        changed = [PlacePath(each.partition("\0")[0]) for each in set(lines) - set(before)]
+        changed = sorted(look.unlike(_Look(*row)) if row else seen)
         with self._db:
-            made = self._made(seen, sorted(changed), about, name, newest, always=always)
-            # What could not be kept is no part of it: the next time finds it changed again.
-            left = {*made.in_use}
-            kept = (
-                [each for each in lines if each.partition("\0")[0] not in left] if left else lines
-            )
+            made = self._made(seen, changed, about, name, newest, always=always)
+            if made.in_use:  # the next time finds it changed again
+                look = _Look.at({path: seen[path] for path in seen.keys() - set(made.in_use)})
             self._db.execute("DELETE FROM look")
-            self._db.execute("INSERT INTO look VALUES (?)", ("\n".join(kept),))
+            self._db.execute("INSERT INTO look VALUES (?, ?)", look)
         if made.is_new:
             self.thin()
         return made
@@ -306,7 +316,10 @@ class Backups:
                 status = os.lstat(each.file)
         except FileNotFoundError:
             return None
-        if (status.st_size, status.st_mtime_ns) != (each.size, each.mtime_ns):
+        if (status.st_size, storable_ns(status.st_mtime_ns)) != (
+            each.size,
+            storable_ns(each.mtime_ns),
+        ):
             return None
         target = self.path_of(digest)
         if os.path.exists(target) and hash_file(target) == digest:
@@ -401,12 +414,27 @@ class Backups:
         return row
 
 
-def _lines_of(seen: Mapping[PlacePath, SeenFile]) -> list[str]:
-    """Return a line for each file with what tells whether it changed, sorted."""
-    return sorted(
-        f"{path}\0{size} {mode} {mtime_ns} {ctime_ns}"
-        for path, (_, size, mode, mtime_ns, ctime_ns) in seen.items()
-    )
+class _Look(NamedTuple):
+    """How all files stood: their paths, a line each, and four numbers for each that tell a change."""
+
+    paths: str
+    marks: bytes
+
+    @classmethod
+    def at(cls, seen: Mapping[PlacePath, SeenFile]) -> _Look:
+        """Return the look at these files, in the order in which they were found."""
+        marks = array("q", chain.from_iterable(map(_MARKS, seen.values())))
+        return cls("\n".join(seen), marks.tobytes())
+
+    def unlike(self, other: _Look) -> list[PlacePath]:
+        """Return the paths that the other look does not have, or not so."""
+        before = set(other._lines())
+        return [PlacePath(path) for path, marks in self._lines() if (path, marks) not in before]
+
+    def _lines(self) -> Iterator[tuple[str, bytes]]:
+        starts = range(0, len(self.marks), _MARK_BYTES)
+        marks = (self.marks[start : start + _MARK_BYTES] for start in starts)
+        return zip(self.paths.split("\n"), marks, strict=False)  # no paths are one empty text
 
 
 def _now() -> str:

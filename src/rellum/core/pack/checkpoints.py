@@ -14,7 +14,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from typing import Any, NamedTuple
 
 from rellum.core.hashing import Digest, hash_bytes
-from rellum.core.pack.rows import LAID_BASE, LAID_UNDER
+from rellum.core.pack.rows import IDENTITY_COLUMNS, LAID_BASE, LAID_UNDER
 from rellum.core.pack.state_change import Before, PackTexts, SettingRow, StateChange
 from rellum.core.values.content import Content
 from rellum.core.values.paths import PlacePath
@@ -24,8 +24,6 @@ KEPT_IN_FULL = 10
 
 KEPT_DAYS = 30
 """Of older ones, the last of each day stays for so many days. Named and good ones stay always."""
-
-IDENTITY_COLUMNS = "sheet, name, version, edition, expansions, evidence"
 
 # What lies at the same path now, laid or vanilla, is put into the store when it goes.
 NEEDED_BY_CHECKPOINTS = """

@@ -4,8 +4,6 @@ The rules are read again when one of their files has changed, and stay as they w
 known where such a file cannot be read (``rellum.core.pack.reread_rules``).
 """
 
-from __future__ import annotations
-
 import json
 import os
 from collections.abc import Iterable, Mapping
@@ -17,6 +15,9 @@ from rellum.core.values.paths import PlacePath, is_in_game, parents
 
 NOTE = "rules"
 """Under this name the state remembers the rules."""
+
+LAID_SINCE = "laid-since"
+"""The note that something was laid, or went, since the rules of the folders were read."""
 
 FORMAT = 2
 

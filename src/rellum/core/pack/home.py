@@ -1,7 +1,5 @@
 """Where the files of a pack lie."""
 
-from __future__ import annotations
-
 import os
 from typing import NamedTuple
 

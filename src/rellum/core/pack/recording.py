@@ -4,29 +4,93 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Protocol
 
 from rellum.core.folder.stamps import join_rows, split_rows
-from rellum.core.pack.checkpoints import IDENTITY_COLUMNS
-from rellum.core.pack.rows import BaselineEntry, file_row, row_of
+from rellum.core.pack.folder_rules import LAID_SINCE
+from rellum.core.pack.rows import (
+    IDENTITY_COLUMNS,
+    LAID_MARKS,
+    BaselineEntry,
+    file_row,
+    laid_row,
+    row_of,
+)
 from rellum.core.pack.schema import spelling_rows
 from rellum.core.values.content import Content, Laid
 from rellum.core.values.paths import GAME, PlacePath, is_in_game
 
 if TYPE_CHECKING:
+    from rellum.core.pack.change_log import ChangeLog
+    from rellum.core.pack.checkpoints import Checkpoints
+    from rellum.core.pack.kept_copies import KeptCopies
     from rellum.core.pack.state_change import StateChange
 
 
 class Rows(Protocol):
-    """The rows of an open state, as far as the stamps depend on them."""
+    """The rows of an open state, as far as recording a change depends on them."""
 
+    @property
+    def checkpoints(self) -> Checkpoints: ...
+    @property
+    def changes(self) -> ChangeLog: ...
+    @property
+    def kept(self) -> KeptCopies: ...
     def laid(self, paths: Iterable[PlacePath]) -> dict[PlacePath, Laid]: ...
     def laid_below(self, folder: PlacePath) -> dict[PlacePath, Laid]: ...
     def baseline(self, paths: Iterable[PlacePath]) -> dict[PlacePath, BaselineEntry]: ...
 
 
-def record_baseline(db: sqlite3.Connection, change: StateChange) -> None:
+def record_change(state: Rows, db: sqlite3.Connection, change: StateChange, moment: str) -> bool:
+    """Note all that a change made of the state; return whether old checkpoints went for it."""
+    gone = [(path,) for path in change.no_longer_laid]
+    has_forgotten = state.checkpoints.note(change, moment)
+    _record_baseline(db, change)
+    db.executemany("DELETE FROM laid WHERE path = ?", gone)
+    db.executemany(f"INSERT OR REPLACE INTO laid VALUES ({LAID_MARKS})", map(laid_row, change.laid))
+    if gone or change.laid:
+        db.execute("INSERT OR REPLACE INTO note VALUES (?, '1')", (LAID_SINCE,))
+    state.kept.add(change.kept, change.action, moment)
+    state.kept.forget_returned(change.returned)
+    state.kept.forget(change.kept_gone)
+    unsure = ((path,) for path in change.unsure)
+    db.executemany("INSERT OR REPLACE INTO unsure VALUES (?)", unsure)
+    db.executemany("DELETE FROM unsure WHERE path = ?", _touched(change))
+    db.executemany("DELETE FROM suspect WHERE path = ?", _touched(change))
+    db.executemany(
+        "INSERT OR REPLACE INTO suspect VALUES (?, ?, ?)", _unlike_vanilla(state, change)
+    )
+    if change.guarded is not None:
+        db.execute("DELETE FROM guarded")
+        db.executemany("INSERT INTO guarded VALUES (?, ?)", change.guarded)
+    db.executemany("INSERT OR REPLACE INTO outside VALUES (?, ?)", change.outside)
+    _update_own_folders(db, change)
+    _update_stamps(state, db, change)
+    state.changes.add(change, moment)
+    return has_forgotten
+
+
+def _touched(change: StateChange) -> list[tuple[PlacePath]]:
+    """Return the paths that a change put into order, whatever was noted of them."""
+    paths = {path for path, _ in change.before.files}
+    paths |= {PlacePath(path) for path, _ in change.baseline}
+    return [(path,) for path in paths if path not in change.unsure]
+
+
+def _unlike_vanilla(state: Rows, change: StateChange) -> Iterator[tuple[PlacePath, int, int]]:
+    """Yield what came back to paths of vanilla files and only looks like them, by size and time."""
+    vanilla = state.baseline(path for path, _ in change.stands)
+    for path, content in change.stands:
+        entry = vanilla.get(path)
+        native = entry.content if entry else None
+        if native is None or native.digest == content.digest:
+            continue
+        if (native.size, native.mtime_ns) == (content.size, content.mtime_ns):
+            yield path, content.size, content.mtime_ns
+
+
+def _record_baseline(db: sqlite3.Connection, change: StateChange) -> None:
     """Note what the game is now, where a change says that it is another."""
     for path, row in change.baseline:
         db.execute("DELETE FROM baseline WHERE path = ?", (path,))
@@ -53,7 +117,7 @@ def learn_vanilla(db: sqlite3.Connection, contents: Mapping[PlacePath, Content])
             _change_stamp(db, folder, {name: file_row(path, content)})
 
 
-def update_own_folders(db: sqlite3.Connection, change: StateChange) -> None:
+def _update_own_folders(db: sqlite3.Connection, change: StateChange) -> None:
     """Note which folders Rellum made, and which of them are gone."""
     for table_change, folders in (
         ("INSERT OR REPLACE INTO own_folder VALUES (?)", change.new_folders),
@@ -62,7 +126,7 @@ def update_own_folders(db: sqlite3.Connection, change: StateChange) -> None:
         db.executemany(table_change, [(path,) for path in folders])
 
 
-def update_stamps(state: Rows, db: sqlite3.Connection, change: StateChange) -> None:
+def _update_stamps(state: Rows, db: sqlite3.Connection, change: StateChange) -> None:
     """Bring the stamps of the folders that the change touched up to date, and no others."""
     rows: dict[str, dict[str, str | None]] = {}
 

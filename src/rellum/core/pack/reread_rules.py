@@ -16,6 +16,7 @@ from rellum.core.errors import UserError
 from rellum.core.notices import note
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.folder_rules import (
+    LAID_SINCE,
     NOTE,
     FolderRules,
     ModRules,
@@ -26,7 +27,7 @@ from rellum.core.pack.folder_rules import (
 from rellum.core.pack.lock_file import NoLineUp
 from rellum.core.pack.outside import usable_places
 from rellum.core.pack.pack_files import PackFiles
-from rellum.core.pack.state import LAID_SINCE, State
+from rellum.core.pack.state import State
 from rellum.core.values.ids import ModId
 
 

@@ -1,7 +1,5 @@
 """Rows of the state's tables as values, and values as rows."""
 
-from __future__ import annotations
-
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
@@ -44,6 +42,9 @@ def baseline_entry(row: Sequence[Any]) -> BaselineEntry:
     content = _content((digest, size, mode, mtime_ns)) if kind == "file" else None
     return BaselineEntry(path=PlacePath(path), kind=kind, content=content, target=target)
 
+
+IDENTITY_COLUMNS = "sheet, name, version, edition, expansions, evidence"
+"""What the table ``adopted`` and a checkpoint say of the game, in this order."""
 
 LAID_MARKS = ", ".join("?" * 15)
 

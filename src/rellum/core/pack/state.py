@@ -8,7 +8,6 @@ takes a quarter of the time, and a dozen such classes are a tenth of the time to
 
 from __future__ import annotations
 
-import json
 import os
 import sqlite3
 import time
@@ -19,37 +18,24 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from rellum.core.database import Seal, refuse
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
-from rellum.core.pack.change_log import ChangeLog
-from rellum.core.pack.checkpoints import (
-    IDENTITY_COLUMNS,
-    NEEDED_BY_CHECKPOINTS,
-    Checkpoints,
-)
-from rellum.core.pack.kept_copies import KeptCopies
-from rellum.core.pack.recording import (
-    learn_vanilla,
-    record_baseline,
-    update_own_folders,
-    update_stamps,
-)
 from rellum.core.pack.rows import (
-    LAID_MARKS,
+    IDENTITY_COLUMNS,
     BaselineEntry,
     baseline_entry,
     laid_of_row,
-    laid_row,
 )
-from rellum.core.pack.state_change import StateChange
 from rellum.core.values.content import Content, Laid
 from rellum.core.values.ids import ModId, ReleaseName, SheetId
 from rellum.core.values.paths import PlacePath, is_text
 
 if TYPE_CHECKING:
     from rellum.core.folder.identity import Identity
+    from rellum.core.pack.change_log import ChangeLog
+    from rellum.core.pack.checkpoints import Checkpoints
+    from rellum.core.pack.kept_copies import KeptCopies
+    from rellum.core.pack.state_change import StateChange
 
-
-LAID_SINCE = "laid-since"
-"""The note that something was laid, or went, since the rules of the folders were read."""
+# Every command opens a state; what only some need of it is imported where it is used.
 
 
 class StateFault(UserError):
@@ -99,11 +85,15 @@ class State:
     @property
     def checkpoints(self) -> Checkpoints:
         """The checkpoints: states that can be gone back to."""
+        from rellum.core.pack.checkpoints import Checkpoints
+
         return Checkpoints(self._db)
 
     @property
     def changes(self) -> ChangeLog:
         """What was changed when."""
+        from rellum.core.pack.change_log import ChangeLog
+
         return ChangeLog(self._db)
 
     def close(self) -> None:
@@ -154,6 +144,8 @@ class State:
 
     def identity(self) -> Identity:
         """Return what the game was found to be."""
+        import json
+
         from rellum.core.folder.identity import Identity
         from rellum.core.versions.orderings import parse_version
 
@@ -188,6 +180,8 @@ class State:
 
     def learn(self, contents: Mapping[PlacePath, Content]) -> None:
         """Note what vanilla files are that were known by their hash alone, durably."""
+        from rellum.core.pack.recording import learn_vanilla
+
         with self._writing():
             learn_vanilla(self._db, contents)
 
@@ -247,6 +241,8 @@ class State:
     @property
     def kept(self) -> KeptCopies:
         """The kept copies."""
+        from rellum.core.pack.kept_copies import KeptCopies
+
         return KeptCopies(self._db)
 
     def forget_kept(self, numbers: Iterable[int]) -> None:
@@ -333,6 +329,8 @@ class State:
 
     def needed_counts(self) -> dict[Digest, int]:
         """Return every content that the store of originals must keep, and how often it is needed."""
+        from rellum.core.pack.checkpoints import NEEDED_BY_CHECKPOINTS
+
         rows = self._db.execute(
             "SELECT digest, count(*) FROM (SELECT under_digest AS digest FROM laid"
             " WHERE under_digest IS NOT NULL UNION ALL SELECT base_digest FROM laid"
@@ -349,45 +347,10 @@ class State:
 
     def record(self, change: StateChange) -> None:
         """Record a change in one transaction; once it returns, the change survives a power cut."""
-        moment = now()
-        gone = [(path,) for path in change.no_longer_laid]
-        with self._writing():
-            self.has_forgotten = self.checkpoints.note(change, moment)
-            record_baseline(self._db, change)
-            self._db.executemany("DELETE FROM laid WHERE path = ?", gone)
-            self._db.executemany(
-                f"INSERT OR REPLACE INTO laid VALUES ({LAID_MARKS})", map(laid_row, change.laid)
-            )
-            if gone or change.laid:
-                self._db.execute("INSERT OR REPLACE INTO note VALUES (?, '1')", (LAID_SINCE,))
-            self.kept.add(change.kept, change.action, moment)
-            self.kept.forget_returned(change.returned)
-            self.kept.forget(change.kept_gone)
-            unsure = ((path,) for path in change.unsure)
-            self._db.executemany("INSERT OR REPLACE INTO unsure VALUES (?)", unsure)
-            self._db.executemany("DELETE FROM unsure WHERE path = ?", _touched(change))
-            self._db.executemany("DELETE FROM suspect WHERE path = ?", _touched(change))
-            self._db.executemany(
-                "INSERT OR REPLACE INTO suspect VALUES (?, ?, ?)", self._unlike_vanilla(change)
-            )
-            if change.guarded is not None:
-                self._db.execute("DELETE FROM guarded")
-                self._db.executemany("INSERT INTO guarded VALUES (?, ?)", change.guarded)
-            self._db.executemany("INSERT OR REPLACE INTO outside VALUES (?, ?)", change.outside)
-            update_own_folders(self._db, change)
-            update_stamps(self, self._db, change)
-            self.changes.add(change, moment)
+        from rellum.core.pack.recording import record_change
 
-    def _unlike_vanilla(self, change: StateChange) -> Iterator[tuple[PlacePath, int, int]]:
-        """Yield what came back to paths of vanilla files and only looks like them, by size and time."""
-        vanilla = self.baseline(path for path, _ in change.stands)
-        for path, content in change.stands:
-            entry = vanilla.get(path)
-            native = entry.content if entry else None
-            if native is None or native.digest == content.digest:
-                continue
-            if (native.size, native.mtime_ns) == (content.size, content.mtime_ns):
-                yield path, content.size, content.mtime_ns
+        with self._writing():
+            self.has_forgotten = record_change(self, self._db, change, now())
 
     def rehearsal(self, change: StateChange) -> State:
         """Return a copy in memory in which a change is recorded; this one stays as it is."""
@@ -417,13 +380,6 @@ class State:
             part = wanted[start : start + 500]
             marks = ",".join("?" * len(part))
             yield from self._db.execute(f"SELECT * FROM {table} WHERE {column} IN ({marks})", part)
-
-
-def _touched(change: StateChange) -> list[tuple[PlacePath]]:
-    """Return the paths that a change put into order, whatever was noted of them."""
-    paths = {path for path, _ in change.before.files}
-    paths |= {PlacePath(path) for path, _ in change.baseline}
-    return [(path,) for path in paths if path not in change.unsure]
 
 
 def new_id() -> str:

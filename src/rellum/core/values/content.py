@@ -1,7 +1,5 @@
 """The content at a path of the game folder, and its owner."""
 
-from __future__ import annotations
-
 from typing import NamedTuple
 
 from rellum.core.hashing import Digest

@@ -1,7 +1,5 @@
 """Names of things, each with its own type, so that one is never mistaken for another."""
 
-from __future__ import annotations
-
 from typing import NamedTuple, NewType
 
 ModId = NewType("ModId", str)

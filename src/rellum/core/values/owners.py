@@ -1,7 +1,5 @@
 """Whose a file is: a release's, or one of the few parties that are no release."""
 
-from __future__ import annotations
-
 from collections.abc import Sequence
 from enum import Enum
 from functools import lru_cache

@@ -1,7 +1,5 @@
 """How a game compares paths: the one place that knows whether capitals count."""
 
-from __future__ import annotations
-
 from collections.abc import Sequence
 from typing import NamedTuple
 

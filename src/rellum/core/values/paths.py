@@ -6,8 +6,6 @@ spellings of one file are one path. Names taken from archives and cards must be 
 operating system can hold them; names found in the game folder are taken as they are.
 """
 
-from __future__ import annotations
-
 import os
 import re
 from collections.abc import Iterator, Mapping

@@ -63,6 +63,17 @@ class HuntingTest(WorldTest):
             self.world.run("resolve").returncode, 1
         )  # they are not chosen together again
 
+    def test_another_release_is_proposed_and_it_is_what_resolve_chooses(self) -> None:
+        self.world.add_release("mod-f", "0.9", {"mods/mod-f/a.dat": b"older"})
+        self.world.take_all()
+        found = json.loads(self.hunt("--run", self.command("mod-c", "mod-f"), "--json"))
+        self.assertEqual(
+            found["resolve_would_choose"],
+            [{"mod": "mod-f", "version": "0.9", "instead_of": "1.0"}],
+        )
+        chosen = {each.mod: each.version for each in self.world.resolve().lock.releases}
+        self.assertEqual(chosen, {**dict.fromkeys(MODS, "1.0"), "mod-f": "0.9"})
+
     def test_a_single_one_that_others_need(self) -> None:
         told = self.hunt("--run", self.command("mod-b"), "--json")
         found = json.loads(told)

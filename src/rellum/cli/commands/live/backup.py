@@ -11,7 +11,7 @@ from rellum.cli.request import request_of
 from rellum.cli.views import backup as view
 
 if TYPE_CHECKING:
-    from rellum.core.actions.live.backup import BringingBack, BroughtBack
+    from rellum.core.actions.live.bring_back import BringingBack, BroughtBack
 
 _WHAT = ("make", "list", "show", "compare", "back", "check", "drop", "export", "import")
 _COUNTS = {"make": (0, 1), "list": (0, 0), "show": (0, 1), "compare": (0, 2), "back": (0, 99),
@@ -81,11 +81,17 @@ def backup(
     elif what == "drop":
         view.show_dropped(*actions.drop_backups(request, given))
     elif what == "export":
-        view.show_exported(*actions.export_backup(request, first, second), second)
+        from rellum.core.actions.live.backup_zip import export_backup
+
+        view.show_exported(*export_backup(request, first, second), second)
     elif what == "import":
-        _end(actions.import_backup(request, first, ask))
+        from rellum.core.actions.live.backup_zip import import_backup
+
+        _end(import_backup(request, first, ask))
     else:
-        _end(actions.bring_back(request, first, given[1:], ask, exactly=exactly))
+        from rellum.core.actions.live.bring_back import bring_back
+
+        _end(bring_back(request, first, given[1:], ask, exactly=exactly))
 
 
 def _end(result: BroughtBack) -> None:

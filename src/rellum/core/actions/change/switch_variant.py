@@ -42,6 +42,7 @@ from rellum.core.pack.variants import (
 from rellum.core.shelf.store import Shelf
 from rellum.core.values.ids import ModId
 from rellum.core.values.paths import PlacePath, is_inside
+from rellum.core.words import count_words
 
 
 class SwitchWithDrift(NoVariant):
@@ -111,8 +112,9 @@ def use_variant(
             return Switched(switch=None, kept=None, done=True)
         drift = tuple(with_causes(drift_of(opened), opened).findings)
         if drift and not with_drift:
+            differences = count_words(len(drift), "difference", "differences")
             raise SwitchWithDrift(
-                f"the game folder is not as Rellum left it: {len(drift)} differences",
+                f"the game folder is not as Rellum left it: {differences}",
                 details=tuple(f"{each.kind}: {each.path}" for each in drift[:10]),
                 hint="Decide first: 'rellum absorb' makes a mod of them, 'rellum sweep' moves foreign files "
                 "out,\n'rellum restore --damaged' puts changed files right. Or leave them: --with-drift.",

@@ -40,6 +40,7 @@ from rellum.core.pack.hunt_log import (
 from rellum.core.pack.lock_file import LockFile, lock_text, read_lock_text
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
+from rellum.core.values.ids import ReleaseName
 from rellum.core.values.paths import PlacePath
 
 GRAFT = "graft:"
@@ -61,11 +62,16 @@ class HuntState:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HuntEnd:
-    """How a hunt ended, with what its culprits do to one another, and trials that were recorded."""
+    """How a hunt ended, with what its culprits do to one another, and trials that were recorded.
+
+    ``instead`` are the releases, before and after, that the next ``resolve`` would choose anew; empty
+    where no line-up has all wants without the culprits together.
+    """
 
     found: Found
     relations: tuple[str, ...]
     trials: int
+    instead: tuple[tuple[ReleaseName, ReleaseName], ...] = ()
 
 
 def begin_hunt(request: Request, rates: Rates) -> HuntState:
@@ -281,9 +287,26 @@ def end_hunt(request: Request) -> HuntEnd | None:
         lock = opened.files.lock
     if state.found is None:
         return None
+    trials = _record(request, state.found, lock, start)
     return HuntEnd(
-        found=state.found, relations=relations, trials=_record(request, state.found, lock, start)
+        found=state.found,
+        relations=relations,
+        trials=trials,
+        instead=_instead(request, lock) if trials else (),
     )
+
+
+def _instead(request: Request, lock: LockFile) -> tuple[tuple[ReleaseName, ReleaseName], ...]:
+    """Return what the next line-up would have instead of releases of this one, now that trials stand."""
+    from rellum.core.composing.line_up import line_up_of
+
+    try:
+        with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
+            other = {each.mod: each.name for each in line_up_of(opened, shelf, ()).releases}
+    except RellumError:  # none, or a file that cannot be read: then there is nothing to propose
+        return ()
+    pairs = ((each.name, other.get(each.mod)) for each in lock.releases)
+    return tuple((before, after) for before, after in pairs if after and after != before)
 
 
 def drop_hunt(request: Request) -> None:
