@@ -71,6 +71,17 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         ),
     ),
     "Change the game": (
+        ("status", "status", "Show how pack and game stand, and which command comes next."),
+        (
+            "list",
+            "list",
+            "List the mods in the game: version, since when, from where, and who needs them.",
+        ),
+        (
+            "compare",
+            "compare",
+            "Show what differs between two line-ups: releases, options, settings and files.",
+        ),
         ("conflicts", "conflicts", "Show files that several mods bring, and which mod wins."),
         ("preview", "preview", "Show what apply would do, file by file, and change nothing."),
         ("apply", "apply", "Lay the line-up over the game: all of it or nothing."),
@@ -170,7 +181,7 @@ def _command(name: str) -> Any:
     """Import a command's module and build the command."""
     module = importlib.import_module(f"rellum.cli.commands.{_MODULES[name]}")
     single = typer.Typer(add_completion=False, rich_markup_mode=None, context_settings=_CONTEXT)
-    single.command(name)(_stoppable(getattr(module, name)))
+    single.command(name)(_stoppable(getattr(module, name, None) or getattr(module, f"{name}_")))
     return typer.main.get_command(single)
 
 

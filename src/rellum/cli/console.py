@@ -142,6 +142,13 @@ def say_json(document: Any) -> None:
     print(json.dumps(document, indent=2, ensure_ascii=True))
 
 
+def say_csv(rows: Sequence[Sequence[str]]) -> None:
+    """Print rows as comma-separated values (RFC 4180)."""
+    import csv
+
+    csv.writer(sys.stdout, lineterminator="\n").writerows(rows)
+
+
 def note(text: str) -> None:
     """Print on standard error what is going on."""
     sys.stdout.flush()

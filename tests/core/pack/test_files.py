@@ -7,8 +7,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rellum.core.catalog.model import ReleaseFile
-from rellum.core.catalog.release_rules import Source
+from rellum.core.catalog.release_rules import ReleaseFile, Source
 from rellum.core.catalog.tables import FileFaults
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease, LockFile, lock_text, read_lock, write_lock

@@ -9,7 +9,7 @@ import unittest
 from unittest import mock
 
 from rellum.core.archives.model import ArchiveFault
-from rellum.core.catalog.model import ReleaseFile
+from rellum.core.catalog.release_rules import ReleaseFile
 from rellum.core.shelf.index import ShelfFault
 from rellum.core.shelf.store import Shelf
 from rellum.core.shelf.take_in import take

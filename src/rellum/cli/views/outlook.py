@@ -86,9 +86,9 @@ def _rows(result: Outlook) -> list[dict[str, object]]:
 
 
 def print_csv(result: Outlook) -> None:
-    import pandas
-
-    console.say(pandas.DataFrame(_rows(result)).to_csv(index=False).rstrip("\n"))
+    rows = _rows(result)
+    names = list(rows[0]) if rows else []
+    console.say_csv([names, *([str(row[name]) for name in names] for row in rows)])
 
 
 def document(result: Outlook) -> dict[str, Any]:

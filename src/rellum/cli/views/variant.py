@@ -12,7 +12,7 @@ from rellum.cli import console
 from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
-    from rellum.core.actions.change.switch_variant import Switch, Switched, VariantDifference
+    from rellum.core.actions.change.switch_variant import Switch, Switched
     from rellum.core.actions.change.variant import VariantRow
     from rellum.core.actions.change.variant_folder import OwnFolder
     from rellum.core.change.request import Request
@@ -145,30 +145,3 @@ def show_switched(result: Switched, name: str) -> bool:
     console.say(f"{name} is in use: {files} changed, {releases} in the game.")
     console.say(f"Back: rellum variant use {switch.before}")
     return True
-
-
-def show_difference(found: VariantDifference, names: Sequence[str], *, as_json: bool) -> None:
-    one, other = names
-    if as_json:
-        console.say_json(
-            {
-                "first": one,
-                "second": other,
-                "releases": [{"mod": mod, "first": a, "second": b} for mod, a, b in found.releases],
-                "options": [{"mod": mod, "first": a, "second": b} for mod, a, b in found.options],
-                "settings": [{"path": path, "what": what} for path, what in found.settings],
-                "files": None
-                if found.files is None
-                else [{"path": path, "what": what} for path, what in found.files],
-            }
-        )
-        return
-    rows = [("release", mod, a or "-", b or "-") for mod, a, b in found.releases]
-    rows += [("options", mod, a, b) for mod, a, b in found.options]
-    if rows:
-        console.table(("what", "mod", one, other), rows)
-    for path, what in (*found.settings, *(found.files or ())):
-        which = what.replace("first", one).replace("second", other).replace("the ", "")
-        console.say(f"{shown(path)}: {which}")
-    if not (rows or found.settings or found.files):
-        console.say(f"{one} and {other} have the same releases, options and settings.")

@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 from functools import partial
 from urllib.parse import urlsplit
 
-from rellum.core.catalog.model import KINDS, Mod, Release, ReleaseFile, Whole
+from rellum.core.catalog.ids import parse_digest, parse_id
+from rellum.core.catalog.model import KINDS, Mod, Release, Whole
 from rellum.core.catalog.news_sources import read_news
 from rellum.core.catalog.options import read_options
 from rellum.core.catalog.patches import Said, complete_patches
@@ -19,8 +20,7 @@ from rellum.core.catalog.places import (
     read_settings_rules,
 )
 from rellum.core.catalog.play_rules import BreaksSaves, PlayRule, read_play
-from rellum.core.catalog.release_rules import FileEdit, Source
-from rellum.core.catalog.sheets import parse_digest, parse_id
+from rellum.core.catalog.release_rules import FileEdit, ReleaseFile, Source
 from rellum.core.catalog.statements import (
     Orderings,
     read_clashes,

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from functools import partial
 
+from rellum.core.catalog.ids import parse_digest
 from rellum.core.catalog.release_rules import ChosenOptions, FileEdit
-from rellum.core.catalog.sheets import parse_digest
 from rellum.core.catalog.tables import TableReader
 from rellum.core.patching.keys import form_by_name, settings_forms
 from rellum.core.patching.model import Setting, SettingsForm

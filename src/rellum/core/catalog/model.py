@@ -16,10 +16,10 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rellum.core.catalog.play_rules import NO_LOG, BreaksSaves, LogRules, PlayRule
 from rellum.core.catalog.release_rules import (
-    ChosenOptions,
     FileEdit,
     KeyPath,
     PlaceRule,
+    ReleaseFile,
     SettingsUpdate,
     Source,
 )
@@ -101,28 +101,6 @@ class MadeFor(NamedTuple):
     def key(self) -> KeyPath:
         """The keys that lead to it from the release."""
         return ("made-for", self.mod)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ReleaseFile:
-    """An archive of a release. ``size`` is in bytes, None where the card does not tell.
-
-    ``sha1`` and ``md5`` only recognise. ``unpacked`` is its members' size together, in bytes.
-    ``page`` is where a person gets it, ``by_hand`` what that person must do there. ``options`` are
-    choices by group: it is only needed where all of them are chosen.
-    """
-
-    name: str
-    size: int | None = None
-    sha256: str | None = None
-    blake3: str | None = None
-    urls: tuple[str, ...] = ()
-    by_hand: str = ""
-    page: str = ""
-    sha1: str | None = None
-    md5: str | None = None
-    unpacked: int | None = None
-    options: ChosenOptions = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from functools import partial
 from typing import Literal
 
+from rellum.core.catalog.ids import parse_id
 from rellum.core.catalog.model import OptionChoice, OptionGroup
-from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.statements import Orderings, read_clashes, read_needs
 from rellum.core.catalog.tables import TableReader
 from rellum.core.nearest import nearest

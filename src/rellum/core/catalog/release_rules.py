@@ -97,3 +97,25 @@ class FileEdit:
     settings: tuple[Setting, ...] = ()
     strip: int | None = None
     part: DiffPart | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ReleaseFile:
+    """An archive of a release. ``size`` is in bytes, None where the card does not tell.
+
+    ``sha1`` and ``md5`` only recognise. ``unpacked`` is its members' size together, in bytes.
+    ``page`` is where a person gets it, ``by_hand`` what that person must do there. ``options`` are
+    choices by group: it is only needed where all of them are chosen.
+    """
+
+    name: str
+    size: int | None = None
+    sha256: str | None = None
+    blake3: str | None = None
+    urls: tuple[str, ...] = ()
+    by_hand: str = ""
+    page: str = ""
+    sha1: str | None = None
+    md5: str | None = None
+    unpacked: int | None = None
+    options: ChosenOptions = ()

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
-from functools import lru_cache, partial
+from functools import partial
 
+from rellum.core.catalog.ids import parse_digest, parse_id
 from rellum.core.catalog.model import GameSheet, Rule
 from rellum.core.catalog.places import read_patterns, read_settings_rules
 from rellum.core.catalog.play_rules import (
@@ -31,16 +31,6 @@ from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import PlacePath, parse_place_path
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
-
-ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*\Z")
-
-
-@lru_cache(maxsize=65536)
-def parse_id(text: str) -> str:
-    """Check an id: small letters, digits and single hyphens. Raises ValueError."""
-    if not ID.match(text) or len(text) > 64:
-        raise ValueError(f"{text!r} is not a valid id; use small letters, digits and hyphens")
-    return text
 
 
 def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> GameSheet | None:
@@ -166,10 +156,3 @@ def _read_rules(
 
 def _checked_version(text: str) -> str:
     return parse_version(text).text
-
-
-def parse_digest(text: str, digits: int = 64) -> str:
-    """Check a hash in hexadecimal; returns it in small letters. Raises ValueError."""
-    if not re.fullmatch(rf"[0-9a-fA-F]{{{digits}}}", text):
-        raise ValueError(f"a hash has {digits} hexadecimal digits, {text[:20]!r} has not")
-    return text.lower()

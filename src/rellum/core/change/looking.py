@@ -12,7 +12,6 @@ from rellum.core.errors import UserError
 from rellum.core.folder.ahead import begun
 from rellum.core.folder.drift import UNSEEN, OwnFiles, find_deep_drift, find_drift
 from rellum.core.folder.model import Drift, Finding
-from rellum.core.hashing import Digest
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import State
 from rellum.core.progress import Listener, silent
@@ -53,22 +52,33 @@ def with_causes(drift: Drift, opened: Session) -> Drift:
     return tell_causes(drift, around)
 
 
-def drift_of(opened: Session, *, deep: bool = False, listen: Listener = silent) -> Drift:
-    """Find the drift of a pack that is open. Raises OSError."""
+def drift_of(
+    opened: Session, *, deep: bool = False, listen: Listener = silent, looks_at_own: bool = True
+) -> Drift:
+    """Find the drift of a pack that is open. Raises OSError.
+
+    ``looks_at_own``: files of the player's and of the game's are hashed, too, where their time is another.
+    """
     from rellum.core.change.learning import learn_vanilla
 
-    def has_original(digest: Digest) -> bool:
-        return opened.site.originals.has(digest)
-
+    originals = opened.site.originals
     learn_vanilla(opened)
     own = _own_files(opened)
     state, roots = opened.state, opened.roots
     ahead = begun(opened.home.state_file)
-    drift = find_drift(state, roots, own, has_original, ahead, _folders_for_mods(opened))
+    drift = find_drift(
+        state,
+        roots,
+        own,
+        originals.has,
+        ahead,
+        _folders_for_mods(opened),
+        looks_at_own=looks_at_own,
+    )
     suspects = state.suspects()
     if deep or suspects:
         files = [each for each in _all_files(state) if deep or each[0] in suspects]
-        drift = find_deep_drift(drift, files, roots, own, has_original, listen)
+        drift = find_deep_drift(drift, files, roots, own, originals.has, listen)
     if deep:
         _remember_suspects(drift, opened)
     if any(each.kind == "changed" for each in drift.findings):

@@ -7,12 +7,12 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from rellum.core.catalog.load import refuse_faulty
-from rellum.core.catalog.model import Catalog, Release, ReleaseFile
+from rellum.core.catalog.model import Catalog, Release
 from rellum.core.catalog.patches import release_chain
+from rellum.core.catalog.release_rules import ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.composing.pack_problem import (
     PackProblem,
-    asked_hash,
     locked_releases,
     make_problem,
     problem_of,
@@ -20,7 +20,7 @@ from rellum.core.composing.pack_problem import (
 from rellum.core.errors import NoAnswer
 from rellum.core.folder.identity import Identity
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
-from rellum.core.pack.pack_file import PackFile
+from rellum.core.pack.pack_file import PackFile, asked_hash
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import Chosen, LineUp, Problem, Statement
@@ -167,6 +167,7 @@ def _locked(chosen: Chosen, catalog: Catalog, shelf: Shelf) -> LockedRelease:
         trial=str(chosen.trial) if chosen.trial else "",
         files=tuple(_with_blake3(file, each, shelf) for each in chain for file in each.all_files),
         source=release.source,
+        check_by_hand=release.check_by_hand,
     )
 
 

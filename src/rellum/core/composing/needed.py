@@ -6,8 +6,9 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from rellum.core.catalog.load import refuse_faulty
-from rellum.core.catalog.model import Catalog, Release, ReleaseFile
+from rellum.core.catalog.model import Catalog, Release
 from rellum.core.catalog.patches import release_chains
+from rellum.core.catalog.release_rules import ReleaseFile
 from rellum.core.composing.in_folder import InFolder, in_folder_of
 from rellum.core.errors import UserError
 from rellum.core.pack.catalogs import catalog_of

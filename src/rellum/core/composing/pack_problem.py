@@ -9,7 +9,6 @@ from rellum.core.catalog.load import find_mod, refuse_faulty
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
 from rellum.core.folder.identity import Identity
-from rellum.core.hashing import hash_bytes
 from rellum.core.pack.game_now import identity_of
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockFile
@@ -128,14 +127,3 @@ def locked_releases(lock: LockFile, catalog: Catalog) -> dict[ModId, Release]:
         if each.mod in catalog.mods
         and (release := catalog.mods[each.mod].release_named(each.version, each.build))
     }
-
-
-def asked_hash(pack: PackFile) -> str:
-    """Return a hash over what a pack asks for; the same as long as the line-up may stand."""
-    said = [
-        pack.trust,
-        str(pack.game_range or ""),
-        *(f"{w.mod} {w.range_text} {w.optional} {w.options}" for w in pack.wants),
-        *(f"{h.mod} {h.version_text}" for h in pack.holds),
-    ]
-    return hash_bytes("\n".join(said).encode("utf-8", "surrogatepass"))[:32]

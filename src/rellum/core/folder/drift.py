@@ -84,11 +84,13 @@ def find_drift(
     has_original: Callable[[Digest], bool],
     ahead: Ahead | None = None,
     for_mods: Iterable[PlacePath] = (),
+    *,
+    looks_at_own: bool = True,
 ) -> Drift:
     """Compare names, sizes and times of the whole folder; hash only what differs. Raises OSError.
 
-    ``own`` files are no drift. ``ahead`` has begun already. ``for_mods`` are folders outside the game folder
-    that are for mods alone: any other file in them is foreign.
+    ``own`` files are no drift; ``looks_at_own``: they are hashed too. ``ahead`` has begun already.
+    ``for_mods`` are folders outside the game folder that are for mods alone: any other file there is foreign.
     """
     stamps = expected.stamps()
     scan = scan_stamps(roots.game_folder, stamps, ahead, expected.token())
@@ -98,13 +100,17 @@ def find_drift(
     _look_for_others(for_mods, outside, roots, differences)
     paths = sorted({*differences.gone, *differences.other, *differences.come})
     owners = _Owners(expected.laid(paths), expected.baseline(paths), has_original)
-    judged = [(path, _judge(path, differences, owners, roots)) for path in paths]
-    if not judged:
+    if not paths:
         own = OwnFiles()  # patterns take a moment to compile
     is_own, is_the_users, may_change = own.is_the_games(), own.is_the_users(), own.may_change()
+    unseen: list[PlacePath] = []
+    if not looks_at_own:
+        unseen = [path for path in differences.other if is_own(path) or may_change(path)]
+        paths = sorted({*paths} - {*unseen})
+    judged = [(path, _judge(path, differences, owners, roots)) for path in paths]
     findings: list[Finding] = []
     touched: list[PlacePath] = []
-    own_changes: list[PlacePath] = []
+    own_changes = unseen
     by_game: list[PlacePath] = []
     for path, finding in judged:
         if finding is None:

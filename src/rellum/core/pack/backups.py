@@ -12,11 +12,8 @@ import json
 import os
 import sqlite3
 import time
-from array import array
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from itertools import chain
-from operator import itemgetter
-from typing import Any, NamedTuple
+from typing import Any
 
 from rellum.core.durable import flush_filesystem
 from rellum.core.hashing import Digest, hash_bytes, hash_file
@@ -29,11 +26,10 @@ from rellum.core.pack.backup import (
     storable_ns,
     superfluous,
 )
+from rellum.core.pack.backup_look import Look
 from rellum.core.values.content import Content
 from rellum.core.values.paths import PlacePath
 
-_MARKS = itemgetter(1, 2, 3, 4)
-_MARK_BYTES = 4 * 8
 _SMALL = 1 << 20
 """Bytes; files up to this size are read into memory."""
 _SCHEMA = """
@@ -122,6 +118,11 @@ class Backups:
             hint="'rellum backup list' lists them; 'rellum backup' makes one.",
         )
 
+    def newest(self) -> Backup | None:
+        """Return the newest backup; None where there is none. Raises BackupFault."""
+        rows = self._rows("SELECT * FROM backup ORDER BY number DESC LIMIT 1")
+        return self._backup(rows[0]) if rows else None
+
     def names(self) -> set[str]:
         """Return the names that backups have. Raises BackupFault."""
         return {name for (name,) in self._rows("SELECT name FROM backup WHERE name != ''")}
@@ -193,18 +194,18 @@ class Backups:
     ) -> Made:
         newest = self._one("SELECT coalesce(max(number), 0), ? FROM backup", "")[0]
         try:
-            look = _Look.at(seen)
+            look = Look.at(seen)
         except OverflowError:  # a file's time beyond what the database holds
             seen = {path: each.storable() for path, each in seen.items()}
-            look = _Look.at(seen)
+            look = Look.at(seen)
         row = self._db.execute("SELECT paths, marks FROM look").fetchone()
         if newest and row == look and not name and not always:
             return Made(newest, is_new=False)
-        changed = sorted(look.unlike(_Look(*row)) if row else seen)
+        changed = sorted(look.unlike(Look(*row)) if row else seen)
         with self._db:
             made = self._made(seen, changed, about, name, newest, always=always)
             if made.in_use:  # the next time finds it changed again
-                look = _Look.at({path: seen[path] for path in seen.keys() - set(made.in_use)})
+                look = Look.at({path: seen[path] for path in seen.keys() - set(made.in_use)})
             self._db.execute("DELETE FROM look")
             self._db.execute("INSERT INTO look VALUES (?, ?)", look)
         if made.is_new:
@@ -412,29 +413,6 @@ class Backups:
     def _one(self, query: str, value: object) -> tuple[int, ...]:
         row: tuple[int, ...] = self._db.execute(query, (value,)).fetchone()
         return row
-
-
-class _Look(NamedTuple):
-    """How all files stood: their paths, a line each, and four numbers for each that tell a change."""
-
-    paths: str
-    marks: bytes
-
-    @classmethod
-    def at(cls, seen: Mapping[PlacePath, SeenFile]) -> _Look:
-        """Return the look at these files, in the order in which they were found."""
-        marks = array("q", chain.from_iterable(map(_MARKS, seen.values())))
-        return cls("\n".join(seen), marks.tobytes())
-
-    def unlike(self, other: _Look) -> list[PlacePath]:
-        """Return the paths that the other look does not have, or not so."""
-        before = set(other._lines())
-        return [PlacePath(path) for path, marks in self._lines() if (path, marks) not in before]
-
-    def _lines(self) -> Iterator[tuple[str, bytes]]:
-        starts = range(0, len(self.marks), _MARK_BYTES)
-        marks = (self.marks[start : start + _MARK_BYTES] for start in starts)
-        return zip(self.paths.split("\n"), marks, strict=False)  # no paths are one empty text
 
 
 def _now() -> str:

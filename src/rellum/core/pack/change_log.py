@@ -47,6 +47,11 @@ class ChangeLog:
             ),
         )
 
+    def last_moment(self) -> str:
+        """Return when the folder was last changed (RFC 3339); an empty text where it never was."""
+        row = self._db.execute("SELECT done_at FROM change ORDER BY rowid DESC LIMIT 1").fetchone()
+        return row[0] if row else ""
+
     def all(self) -> list[RecordedChange]:
         """Return all changes, the oldest first."""
         rows = self._db.execute(

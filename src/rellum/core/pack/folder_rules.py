@@ -19,7 +19,7 @@ NOTE = "rules"
 LAID_SINCE = "laid-since"
 """The note that something was laid, or went, since the rules of the folders were read."""
 
-FORMAT = 2
+FORMAT = 3
 
 FileStamp = tuple[str, int, int]
 """A file, its size in bytes (-1 where it is not there) and its time in ns."""
@@ -43,6 +43,7 @@ class FolderRules(NamedTuple):
     mods: what the cards say, by mod
     surroundings: what the user's own folders were told from
     stamps: the files that all this was read from
+    starts: the sheet says how the game is started
     """
 
     outside: Mapping[str, str] = {}
@@ -54,6 +55,7 @@ class FolderRules(NamedTuple):
     mods: Mapping[str, ModRules] = {}
     surroundings: str = ""
     stamps: tuple[FileStamp, ...] = ()
+    starts: bool = False
 
     @property
     def carried(self) -> tuple[str, ...]:
@@ -138,7 +140,7 @@ def read_rules(text: str) -> FolderRules:
     version, *fields = json.loads(text)
     if version != FORMAT:
         return FolderRules()
-    outside, places, own_files, carry, settings, path_rules, mods, around, stamps = fields
+    outside, places, own_files, carry, settings, path_rules, mods, around, stamps, starts = fields
     return FolderRules(
         outside=outside,
         places=places,
@@ -149,4 +151,5 @@ def read_rules(text: str) -> FolderRules:
         mods={mod: ModRules(*map(tuple, said)) for mod, said in mods.items()},
         surroundings=around,
         stamps=tuple((file, size, mtime_ns) for file, size, mtime_ns in stamps),
+        starts=starts,
     )

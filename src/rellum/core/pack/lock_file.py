@@ -6,20 +6,21 @@ import json
 import os
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from rellum.core.catalog.model import ReleaseFile
-from rellum.core.catalog.release_rules import Source
-from rellum.core.catalog.sheets import parse_digest, parse_id
+from rellum.core.catalog.ids import parse_digest, parse_id
+from rellum.core.catalog.release_rules import ReleaseFile, Source
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome
-from rellum.core.solving.problem import Options
 from rellum.core.values.ids import ModId, ReleaseName, SheetId
 from rellum.core.values.paths import shown_file
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
+
+if TYPE_CHECKING:
+    from rellum.core.solving.problem import Options
 
 FORMAT = 1
 
@@ -35,7 +36,8 @@ class LockedRelease:
     """One release of the line-up, its version as the card writes it.
 
     ``because`` are the mods that need it; empty: it is wanted. ``trial`` is what it rests on where
-    the game lies outside the range that it declares; empty where it does not.
+    the game lies outside the range that it declares; empty where it does not. ``check_by_hand`` are
+    conditions outside Rellum's reach.
     """
 
     mod: ModId
@@ -46,6 +48,7 @@ class LockedRelease:
     trial: str = ""
     files: tuple[ReleaseFile, ...]
     source: Source
+    check_by_hand: tuple[str, ...] = ()
 
     @property
     def name(self) -> ReleaseName:
@@ -96,6 +99,8 @@ def lock_text(lock: LockFile) -> str:
             lines.append(f"needed-by = {_list(release.because)}")
         if release.trial:
             lines.append(f"rests-on = {_quoted(release.trial)}")
+        if release.check_by_hand:
+            lines.append(f"check-by-hand = {_list(release.check_by_hand)}")
         for group, chosen in release.options:
             lines.append(f"options.{group} = {_list(chosen)}")
         for file in release.files:
@@ -178,6 +183,7 @@ def _read_release(reader: TableReader) -> LockedRelease | None:
     build = reader.text("build", "harbour") or ""
     because = reader.texts("needed-by", "tidal-currents")
     trial = reader.text("rests-on", "works on game 1.7.0") or ""
+    check_by_hand = reader.texts("check-by-hand", "needs 8 GB of memory")
     table = reader.table("options")
     options = tuple((group, table.texts(group, "high")) for group in table.names())
     files = []
@@ -206,6 +212,7 @@ def _read_release(reader: TableReader) -> LockedRelease | None:
         because=tuple(ModId(each) for each in because),
         files=tuple(files),
         source=reader.source,
+        check_by_hand=check_by_hand,
     )
 
 

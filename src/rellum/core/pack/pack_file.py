@@ -5,21 +5,25 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from rellum.core.archives.model import STANDARD_LIMITS, Limits
-from rellum.core.catalog.model import Catalog
+from rellum.core.catalog.ids import parse_id
 from rellum.core.catalog.release_rules import Source
-from rellum.core.catalog.sheets import parse_id
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
+from rellum.core.hashing import hash_bytes
 from rellum.core.nearest import nearest
 from rellum.core.pack.grafts import Graft, read_grafts
 from rellum.core.pack.home import MAIN, PackHome
-from rellum.core.solving.problem import Hold, Options, Trust, Want
 from rellum.core.values.ids import ModId, SheetId
 from rellum.core.values.paths import fault_in_name, shown_file
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.ranges import Range, RangeSyntaxError, parse_range
 from rellum.core.versions.version import VersionSyntaxError
+
+if TYPE_CHECKING:
+    from rellum.core.catalog.model import Catalog
+    from rellum.core.solving.problem import Hold, Options, Trust, Want
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -238,8 +242,21 @@ def _read_holds(reader: TableReader) -> tuple[HoldLine, ...]:
     return tuple(holds)
 
 
+def asked_hash(pack: PackFile) -> str:
+    """Return a hash over what a pack asks for; the same as long as the line-up may stand."""
+    said = [
+        pack.trust,
+        str(pack.game_range or ""),
+        *(f"{w.mod} {w.range_text} {w.optional} {w.options}" for w in pack.wants),
+        *(f"{h.mod} {h.version_text}" for h in pack.holds),
+    ]
+    return hash_bytes("\n".join(said).encode("utf-8", "surrogatepass"))[:32]
+
+
 def understand(pack: PackFile, catalog: Catalog) -> tuple[tuple[Want, ...], tuple[Hold, ...]]:
     """Read the pack's wants and holds by the orderings of their mods. Raises FileFaults."""
+    from rellum.core.solving.problem import Hold, Want
+
     faults: list[Fault] = []
     wants = []
     for want in pack.wants:

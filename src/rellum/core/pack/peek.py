@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sqlite3
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import closing, contextmanager
 
 from rellum.core.pack.checkpoints import Checkpoints
 from rellum.core.pack.home import PackHome
@@ -17,11 +17,8 @@ def lasting_texts(home: PackHome) -> Iterator[PackTexts]:
 
     Nothing where there is no state, or none that can be read.
     """
-    if not os.path.isfile(home.state_file):
-        return
-    quoted = home.state_file.replace("%", "%25").replace("?", "%3f").replace("#", "%23")
     try:
-        with closing(sqlite3.connect(f"file:{quoted}?mode=ro", uri=True, timeout=1)) as database:
+        with _reading(home) as database:
             checkpoints = Checkpoints(database)
             found = [checkpoints.texts_in_force()]
             found += [
@@ -29,6 +26,25 @@ def lasting_texts(home: PackHome) -> Iterator[PackTexts]:
                 for each in checkpoints.all()
                 if each.name or each.good
             ]
-    except sqlite3.Error:
+    except (sqlite3.Error, OSError):
         return
     yield from found
+
+
+def game_folder_of(home: PackHome) -> str:
+    """Return the game folder that a pack keeps; an empty text where that cannot be read."""
+    try:
+        with _reading(home) as database:
+            return str(database.execute("SELECT folder FROM adopted").fetchone()[0])
+    except (sqlite3.Error, OSError, TypeError):
+        return ""
+
+
+@contextmanager
+def _reading(home: PackHome) -> Iterator[sqlite3.Connection]:
+    """Open the state for reading alone. Raises FileNotFoundError, sqlite3.Error."""
+    if not os.path.isfile(home.state_file):
+        raise FileNotFoundError(home.state_file)
+    quoted = home.state_file.replace("%", "%25").replace("?", "%3f").replace("#", "%23")
+    with closing(sqlite3.connect(f"file:{quoted}?mode=ro", uri=True, timeout=1)) as database:
+        yield database

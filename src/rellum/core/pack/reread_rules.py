@@ -70,6 +70,7 @@ def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
         stamps=stamps_of(
             [home.pack_file, home.lock_file, sheet.source.file, *dict.fromkeys(cards)]
         ),
+        starts=sheet.play is not None,
     )
 
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from rellum.core.catalog.model import Catalog, Release, ReleaseFile
+from rellum.core.catalog.model import Catalog, Release
+from rellum.core.catalog.release_rules import ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.shelf.index import Origin
 from rellum.core.shelf.intake import Hashes

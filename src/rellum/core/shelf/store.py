@@ -10,7 +10,8 @@ from __future__ import annotations
 import os
 
 from rellum.core.archives.model import Archive, Member
-from rellum.core.catalog.model import Release, ReleaseFile
+from rellum.core.catalog.model import Release
+from rellum.core.catalog.release_rules import ReleaseFile
 from rellum.core.durable import flush_folder
 from rellum.core.hashing import Digest, sha256_file
 from rellum.core.last_word import wrote

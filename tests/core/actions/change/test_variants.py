@@ -323,7 +323,7 @@ class VariantTest(WorldTest):
         self.say("apply", "--yes")
         found = json.loads(self.say("variant", "compare", "main", "second", "--files", "--json"))
         self.assertEqual(found["releases"], [{"mod": "winds", "first": None, "second": "1.0"}])
-        files = {each["path"]: each["what"] for each in found["files"]}
+        files = {each["path"]: each["difference"] for each in found["files"]}
         self.assertEqual(files["@game/mods/winds/x.dat"], "only in the second")
         self.assertEqual(files["@game/data/sea.dat"], "another content")
 

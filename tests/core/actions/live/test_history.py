@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 
-from rellum.core.actions.live.history import releases_in
+from rellum.core.pack.arrivals import releases_in
 from tests.support import WorldTest, write_tree
 
 

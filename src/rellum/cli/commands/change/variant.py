@@ -96,10 +96,12 @@ def variant(
         actions.rename_variant(request, *given)
         console.say(f"The variant {given[0]} is called {given[1]} now.")
     elif what == "compare":
-        from rellum.core.actions.change.switch_variant import compare_variants
+        from rellum.core.actions.change.compare import compare
 
-        found = compare_variants(request, *given, files=files)
-        view.show_difference(found, given, as_json=as_json)
+        found = compare(request, *given, files=files)
+        from rellum.cli.views import compare as differences
+
+        differences.show(found, *given, every=every, as_json=as_json)
     else:
         use(given[0], pack, yes=yes, with_drift=with_drift, every=every, even=even_if_running)
 

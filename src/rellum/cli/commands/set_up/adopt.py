@@ -58,7 +58,7 @@ def adopt(
         raise typer.BadParameter("--anew looks at the game that is kept: leave --copy out")
     with console.progress() as listen:
         result = action.adopt(
-            request_of(pack, listen=listen, shelf=True),
+            request_of(pack, listen=listen, shelf=True, begins=True),
             game,
             catalogs=tuple(catalog or ()),
             sheet_id=sheet,
@@ -76,7 +76,7 @@ def adopt(
 def _rebuild(pack: str, game: str, *, as_json: bool) -> None:
     from rellum.core.actions.set_up.rebuild import rebuild
 
-    result = rebuild(request_of(pack, shelf=True), game)
+    result = rebuild(request_of(pack, shelf=True, begins=True), game)
     if as_json:
         console.say_json(view.rebuilt_document(result))
         return

@@ -19,14 +19,12 @@ from rellum.core.change.readiness import space_for
 from rellum.core.change.request import Request
 from rellum.core.change.switching import Parking, plan_parking, with_own_files
 from rellum.core.composing.answers import Asking
-from rellum.core.composing.pack_problem import asked_hash
 from rellum.core.folder.model import Finding
-from rellum.core.layers.model import Target
 from rellum.core.pack.backup import Made
 from rellum.core.pack.backups import Backups
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, write_text
-from rellum.core.pack.lock_file import LockedRelease, LockFile, lock_text
-from rellum.core.pack.pack_file import PackFile, read_pack_file
+from rellum.core.pack.lock_file import LockFile, lock_text
+from rellum.core.pack.pack_file import PackFile, asked_hash, read_pack_file
 from rellum.core.pack.pack_files import PackFiles
 from rellum.core.pack.reread_rules import read_rules_anew
 from rellum.core.pack.session import Session
@@ -40,8 +38,7 @@ from rellum.core.pack.variants import (
     variants_of,
 )
 from rellum.core.shelf.store import Shelf
-from rellum.core.values.ids import ModId
-from rellum.core.values.paths import PlacePath, is_inside
+from rellum.core.values.paths import is_inside
 from rellum.core.words import count_words
 
 
@@ -75,16 +72,6 @@ class Switched:
     switch: Switch | None
     kept: Made | None
     done: bool
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class VariantDifference:
-    """What differs between two variants: releases (None: not in it), options, settings files, laid files."""
-
-    releases: tuple[tuple[ModId, str | None, str | None], ...]
-    options: tuple[tuple[ModId, str, str], ...]
-    settings: tuple[tuple[PlacePath, str], ...]
-    files: tuple[tuple[PlacePath, str], ...] | None
 
 
 Confirm = Callable[[Switch], bool]
@@ -133,7 +120,7 @@ def use_variant(
                 hint="Leave the game, and switch again. Nothing was changed.",
             )
         with (
-            _as_if(opened, found) as then,
+            as_if(opened, found) as then,
             Preparing(then, shelf, False, listen=request.listen) as preparing,
             Backups(opened.home.backups_folder) as backups,
         ):
@@ -185,7 +172,7 @@ def _pack_change(opened: Session, found: Variant, planned: Preview) -> PackChang
 
 
 @contextmanager
-def _as_if(opened: Session, variant: Variant) -> Iterator[Session]:
+def as_if(opened: Session, variant: Variant) -> Iterator[Session]:
     """Open the pack with the texts of another variant; nothing of the pack is written."""
     work = os.path.join(opened.home.state_folder, "variant-texts")
     shutil.rmtree(work, ignore_errors=True)
@@ -223,69 +210,3 @@ def _refuse_overlap(opened: Session, preparing: Preparing) -> None:
                 f"{root} is {before} now and would be {folder}: one lies in the other",
                 hint="Give each variant a folder of its own under [game.places].",
             )
-
-
-def compare_variants(request: Request, one: str, other: str, *, files: bool) -> VariantDifference:
-    """Tell what differs between two variants; with ``files``, every file that they would lay.
-
-    Raises NoVariant.
-    """
-    with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
-        variants = variants_of(opened.home)
-        first, second = find_variant(variants, one), find_variant(variants, other)
-        locks = [each.lock for each in (first, second)]
-        by_mod = [{each.mod: each for each in lock.releases} if lock else {} for lock in locks]
-        mods = sorted({*by_mod[0], *by_mod[1]})
-        labels = [(mod, _label(by_mod[0].get(mod)), _label(by_mod[1].get(mod))) for mod in mods]
-        targets = [_target(opened, each, shelf) for each in (first, second)] if files else None
-        return VariantDifference(
-            releases=tuple((mod, a, b) for mod, a, b in labels if a != b),
-            options=tuple(
-                (mod, _options(by_mod[0][mod].options), _options(by_mod[1][mod].options))
-                for mod in mods
-                if mod in by_mod[0]
-                and mod in by_mod[1]
-                and by_mod[0][mod].options != by_mod[1][mod].options
-            ),
-            settings=tuple(_settings_difference(opened, one, other)),
-            files=tuple(_files_difference(*targets)) if targets else None,
-        )
-
-
-def _label(release: LockedRelease | None) -> str | None:
-    return release.label if release else None
-
-
-def _options(options: tuple[tuple[str, tuple[str, ...]], ...]) -> str:
-    return ", ".join(f"{group} = {' '.join(chosen) or 'none'}" for group, chosen in options) or "-"
-
-
-def _target(opened: Session, variant: Variant, shelf: Shelf) -> Target:
-    with _as_if(opened, variant) as then, Preparing(then, shelf, False) as preparing:
-        return preparing.compose().target
-
-
-def _files_difference(first: Target, second: Target) -> Iterator[tuple[PlacePath, str]]:
-    for path in sorted({*first.files, *second.files}):
-        one, other = first.files.get(path), second.files.get(path)
-        if one is None or other is None:
-            yield path, "only in the second" if one is None else "only in the first"
-        elif getattr(one.file, "digest", "") != getattr(other.file, "digest", ""):
-            yield path, "another content"
-
-
-def _settings_difference(opened: Session, one: str, other: str) -> Iterator[tuple[PlacePath, str]]:
-    """Yield the player's files that differ between the newest backups of two variants."""
-    if not os.path.exists(opened.home.backups_folder):
-        return
-    with Backups(opened.home.backups_folder) as backups:
-        found = [backups.newest_of(one), backups.newest_of(other)]
-        files = [backups.files_of(each.number) if each else None for each in found]
-    if files[0] is None or files[1] is None:
-        return
-    for path in sorted({*files[0], *files[1]}):
-        a, b = files[0].get(path), files[1].get(path)
-        if a is None or b is None:
-            yield path, "only in the second" if a is None else "only in the first"
-        elif a.digest != b.digest:
-            yield path, "another content"

@@ -30,7 +30,8 @@ from rellum.core.archives.model import (
 )
 from rellum.core.archives.parts import Part, part_by_name, part_of
 from rellum.core.catalog.load import find_mod
-from rellum.core.catalog.model import Catalog, Release, ReleaseFile
+from rellum.core.catalog.model import Catalog, Release
+from rellum.core.catalog.release_rules import ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import RellumError
 from rellum.core.hashing import Digest

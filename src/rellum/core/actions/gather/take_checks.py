@@ -9,8 +9,9 @@ from dataclasses import replace
 from rellum.core.archives.forms import ENDINGS, unfinished
 from rellum.core.archives.model import AGAIN, ArchiveFault, Member
 from rellum.core.archives.parts import part_by_name
-from rellum.core.catalog.model import Release, ReleaseFile
+from rellum.core.catalog.model import Release
 from rellum.core.catalog.open_lines import MARK
+from rellum.core.catalog.release_rules import ReleaseFile
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.errors import UserError
 from rellum.core.layers.placing import inner_archives, place_archives

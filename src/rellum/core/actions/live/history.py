@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
@@ -10,11 +9,11 @@ from dataclasses import dataclass
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.errors import UserError
+from rellum.core.pack.arrivals import releases_in
 from rellum.core.pack.change_log import ChangeLog, RecordedChange
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE
 from rellum.core.pack.plays import Play, read_plays
 
-_LINE = re.compile(r"^(mod|version|build|options\.[^ ]+) = (.+)$")
 _VARIANT = re.compile(r'^variant *= *"([^"]*)"', re.MULTILINE)
 _DATE = re.compile(r"\d{4}-\d\d(-\d\d)?\Z")
 _IN_ROUNDS = "hunt"
@@ -125,35 +124,6 @@ def _then(texts: tuple[tuple[str, str], ...], log: ChangeLog) -> _Then:
         releases=releases_in(log.text(digests.get(LOCK_FILE, ""))),
         variant=variant[1] if variant else "main",
     )
-
-
-def releases_in(lock: str) -> dict[str, tuple[str, str]]:
-    """Return version and options of each mod in a line-up's text, which is written a thing a line."""
-    found: dict[str, tuple[str, str]] = {}
-    mod = version = ""
-    options: list[str] = []
-
-    def end() -> None:
-        if mod:
-            found[mod] = (version, ", ".join(options))
-
-    for line in lock.splitlines():
-        match = _LINE.match(line)
-        if match is None:
-            continue
-        key, value = match[1], json.loads(match[2])
-        if key == "mod":
-            end()
-            mod, version, options = value, "", []
-        elif key == "version":
-            version = value
-        elif key == "build":
-            version = f"{version} ({value})"
-        elif mod:
-            chosen = " ".join(value) or "none"
-            options.append(f"{key.removeprefix('options.')} = {chosen}")
-    end()
-    return found
 
 
 def _changes(before: _Then, after: _Then) -> Iterable[ReleaseChange]:

@@ -1,0 +1,43 @@
+"""``rellum list``."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rellum.cli import console, options
+from rellum.cli.request import request_of
+
+
+def list_(
+    words: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[WORD]...", help="Only mods whose id, name or kind has all these."),
+    ] = None,
+    catalog: Annotated[
+        bool, typer.Option("--catalog", help="What could be had: the mods of the catalog.")
+    ] = False,
+    form: Annotated[
+        str,
+        typer.Option("--as", metavar="table|text|markdown|csv", help="How the list is written."),
+    ] = "table",
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """List the mods in the game: version, since when, from where, and who needs them.
+
+    As text or Markdown the list can be pasted into a chat or a page.
+    """
+    from rellum.cli.views import list_mods as view
+    from rellum.core.actions.change import list_mods as actions
+
+    if form not in view.FORMS:
+        raise console.BadCall(f"--as {form}: it is {', '.join(view.FORMS)}")
+    if as_json and form != "table":
+        raise console.BadCall(f"--json and --as {form} exclude each other")
+    request = request_of(pack, shelf=True)
+    if catalog:
+        view.show_catalog(actions.list_catalog(request, words or []), form, as_json=as_json)
+    else:
+        view.show(actions.list_mods(request, words or []), form, as_json=as_json)

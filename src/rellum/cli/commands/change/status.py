@@ -1,0 +1,19 @@
+"""``rellum status``."""
+
+from __future__ import annotations
+
+from rellum.cli import options
+from rellum.cli.request import request_of
+
+
+def status(
+    every: options.All = False, pack: options.Pack = options.HERE, as_json: options.Json = False
+) -> None:
+    """Show how pack and game stand, and which command comes next.
+
+    Compares sizes and times only; 'rellum check' says what each difference is. 'rellum list' shows all mods.
+    """
+    from rellum.cli.views import status as view
+    from rellum.core.actions.change.status import status as action
+
+    view.show(action(request_of(pack, shelf=True)), every=every, as_json=as_json)

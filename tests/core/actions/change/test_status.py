@@ -1,0 +1,135 @@
+"""Status, list and compare, against what a test did itself."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import shutil
+from typing import Any
+
+from tests.support import WorldTest, run_rellum, write_tree
+
+
+class StatusTest(WorldTest):
+    def setUp(self) -> None:
+        super().setUp()
+        note = 'check-by-hand = ["needs a large screen"]'
+        self.world.add_release("tides", "1.0", {"mods/tides/a.dat": b"a"}, says=note)
+        self.world.add_release("tides", "2.0", {"mods/tides/a.dat": b"b"}, says=note)
+        self.world.add_release(
+            "swell", "1.0", {"mods/swell/a.dat": b"s"}, says='needs = { tides = "*" }'
+        )
+        self.world.adopt()
+
+    def told(self, *words: str, folder: str = "pack") -> Any:
+        done = run_rellum(
+            *words, "--json", cwd=self.world.path(folder), shelf=self.world.path("shelf")
+        )
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        return json.loads(done.stdout)
+
+    def next(self) -> str:
+        step = self.told("status")["next"]
+        return step["command"] if step else ""
+
+    def test_each_step_is_told_until_nothing_is_left(self) -> None:
+        self.assertEqual(self.next(), "rellum want MOD")
+        self.world.want("swell")
+        self.assertEqual(self.next(), "rellum resolve")
+        self.world.resolve()
+        self.assertEqual(self.next(), "rellum fetch")
+        self.assertEqual([each["file"] for each in self.told("status")["missing"]],
+                         ["tides-2.0.zip", "swell-1.0.zip"])  # fmt: skip
+        self.world.take_all()
+        self.assertEqual(self.next(), "rellum preview")
+        self.world.apply()
+        self.assertEqual(self.next(), "")
+        found = self.told("status")
+        self.assertEqual(found["drift_count"], 0)
+        self.assertEqual([each["laid"]["version"] for each in found["mods"]], ["2.0", "1.0"])
+        self.assertTrue(all(each["since"] for each in found["mods"]))
+        self.assertEqual(found["check_by_hand"][0]["text"], "needs a large screen")
+        self.world.write_game("mods/tides/a.dat", b"changed")
+        self.assertEqual(self.next(), "rellum check")
+        self.world.write_game("mods/tides/a.dat", b"b")
+        self.world.run("hold", "tides", "1.0", "--reason", "2.0 is too wet")
+        self.assertEqual(self.next(), "rellum resolve")
+        held = {"mod": "tides", "version": "1.0", "reason": "2.0 is too wet"}
+        self.assertEqual(self.told("status")["holds"], [held])
+
+    def test_since_is_when_the_release_came_not_when_something_else_changed(self) -> None:
+        self.world.take_all()
+        self.world.want("tides", "=1.0")
+        self.world.resolve()
+        self.world.apply()
+        first = self.told("status")["mods"][0]["since"]
+        self.world.want("swell")
+        self.world.resolve()
+        self.world.apply()
+        history = self.told("history")["changes"]
+        since = {each["mod"]: each["since"] for each in self.told("status")["mods"]}
+        self.assertEqual(since, {"tides": first, "swell": history[0]["at"]})
+
+    def test_a_pack_is_found_from_below_and_from_its_game_but_not_from_a_copy(self) -> None:
+        self.world.take_all()
+        self.world.want("tides")
+        self.world.apply()
+        os.makedirs(self.world.path("pack", "notes", "deep"))
+        here = self.world.path("pack")
+        for folder in ("pack/notes/deep", "game", "game/data"):
+            self.assertEqual(self.told("status", folder=folder)["pack_folder"], here)
+        shutil.copytree(self.world.path("game"), self.world.path("copy"))
+        done = run_rellum("status", cwd=self.world.path("copy"), shelf=self.world.path("shelf"))
+        self.assertIn("there is no rellum.toml", done.stderr)
+
+    def test_the_list_in_every_form(self) -> None:
+        self.world.take_all()
+        self.world.want("swell")
+        self.world.apply()
+        mods = self.told("list")["mods"]
+        self.assertEqual([(each["mod"], each["needed_by"]) for each in mods],
+                         [("tides", ["swell"]), ("swell", [])])  # fmt: skip
+        self.assertEqual([each["mod"] for each in self.told("list", "SWE")["mods"]], ["swell"])
+        rows = list(csv.reader(io.StringIO(self.world.run("list", "--as", "csv").stdout)))
+        self.assertEqual([row[0] for row in rows], ["mod", "tides", "swell"])
+        markdown = self.world.run("list", "--as", "markdown").stdout.splitlines()
+        self.assertEqual([line.count("|") for line in markdown], [len(rows[0]) + 1] * 4)
+        text = self.world.run("list", "--as", "text").stdout
+        self.assertEqual(text, "Tides 2.0; needs a large screen\nSwell 1.0\n")
+        found = self.told("list", "--catalog")["catalog"]
+        self.assertEqual([(each["mod"], each["release_count"], each["is_wanted"]) for each in found],
+                         [("swell", 1, True), ("tides", 2, False)])  # fmt: skip
+        os.rename(self.world.path("catalog"), self.world.path("gone"))
+        self.assertEqual([each["mod"] for each in self.told("list")["mods"]], ["tides", "swell"])
+
+    def test_two_line_ups_side_by_side(self) -> None:
+        self.world.take_all()
+        self.world.want("tides", "=1.0")
+        self.world.apply()
+        write_tree(self.world.path("game"), {"mods/tides/mine.txt": b"mine"})
+        self.world.checkpoint("wet")
+        shutil.copy(self.world.path("pack", "rellum.lock"), self.world.path("old.lock"))
+        self.world.want("tides", "=2.0")
+        self.world.want("swell")
+        self.world.apply()
+        releases = [
+            {"mod": "swell", "first": None, "second": "1.0"},
+            {"mod": "tides", "first": "1.0", "second": "2.0"},
+        ]
+        found = self.told("compare", "wet")
+        self.assertEqual(found["releases"], releases)
+        self.assertEqual(
+            found["files"],
+            [
+                {"path": "@game/mods/swell/a.dat", "difference": "only in the second"},
+                {"path": "@game/mods/tides/a.dat", "difference": "another content"},
+            ],
+        )
+        self.assertEqual(self.told("compare", "../old.lock", "now")["releases"], releases)
+        self.assertEqual(self.told("compare", "now", "now")["releases"], [])
+        self.assertEqual(len(self.told("compare", "main", "vanilla", "--files")["files"]), 2)
+        refused = self.world.run("compare", "wett")
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("did you mean 'wet'", refused.stderr)
