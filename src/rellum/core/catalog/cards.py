@@ -7,7 +7,6 @@ from dataclasses import dataclass, replace
 from functools import partial
 from urllib.parse import urlsplit
 
-from rellum.core.catalog.ids import parse_digest, parse_id
 from rellum.core.catalog.model import KINDS, Mod, Release, Whole
 from rellum.core.catalog.news_sources import read_news
 from rellum.core.catalog.options import read_options
@@ -29,6 +28,7 @@ from rellum.core.catalog.statements import (
     read_offers,
 )
 from rellum.core.catalog.tables import Fault, TableReader
+from rellum.core.catalog.written_ids import parse_digest, parse_id
 from rellum.core.values.ids import ModId
 from rellum.core.values.paths import PlacePath, parse_place_path
 from rellum.core.versions.orderings import DOTTED, LISTED, SCHEMES, Ordering, parse_version

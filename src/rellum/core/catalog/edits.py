@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from functools import partial
 
-from rellum.core.catalog.ids import parse_digest
 from rellum.core.catalog.release_rules import ChosenOptions, FileEdit
 from rellum.core.catalog.tables import TableReader
+from rellum.core.catalog.written_ids import parse_digest
 from rellum.core.patching.keys import form_by_name, settings_forms
 from rellum.core.patching.model import Setting, SettingsForm
 from rellum.core.patching.patch_forms import EDIT_FORMS, KEYS, PATCH_FORMS, EditForm

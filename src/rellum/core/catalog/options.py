@@ -5,10 +5,10 @@ from __future__ import annotations
 from functools import partial
 from typing import Literal
 
-from rellum.core.catalog.ids import parse_id
 from rellum.core.catalog.model import OptionChoice, OptionGroup
 from rellum.core.catalog.statements import Orderings, read_clashes, read_needs
 from rellum.core.catalog.tables import TableReader
+from rellum.core.catalog.written_ids import parse_id
 from rellum.core.nearest import nearest
 from rellum.core.versions.orderings import Ordering
 from rellum.core.versions.ranges import parse_range

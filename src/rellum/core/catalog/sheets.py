@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import partial
 
-from rellum.core.catalog.ids import parse_digest, parse_id
 from rellum.core.catalog.model import GameSheet, Rule
 from rellum.core.catalog.places import read_patterns, read_settings_rules
 from rellum.core.catalog.play_rules import (
@@ -26,6 +25,7 @@ from rellum.core.catalog.sheet_rules import (
     read_places,
 )
 from rellum.core.catalog.tables import Fault, TableReader
+from rellum.core.catalog.written_ids import parse_digest, parse_id
 from rellum.core.values.ids import SheetId
 from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import PlacePath, parse_place_path

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import partial
 
-from rellum.core.catalog.ids import parse_id
 from rellum.core.catalog.model import Clash, MadeFor, Need, Offer, Requirement
 from rellum.core.catalog.tables import TableReader
+from rellum.core.catalog.written_ids import parse_id
 from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import DOTTED, Ordering, parse_version
 from rellum.core.versions.ranges import parse_range

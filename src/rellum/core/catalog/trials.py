@@ -6,10 +6,10 @@ import datetime
 import os
 from typing import Literal
 
-from rellum.core.catalog.ids import parse_id
 from rellum.core.catalog.model import Trial
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml
+from rellum.core.catalog.written_ids import parse_id
 from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import parse_version
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass
 
-from rellum.core.catalog.ids import parse_id
 from rellum.core.catalog.places import checked_glob, read_renames
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import TableReader
+from rellum.core.catalog.written_ids import parse_id
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from rellum.core.catalog.ids import parse_digest, parse_id
 from rellum.core.catalog.release_rules import ReleaseFile, Source
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
+from rellum.core.catalog.written_ids import parse_digest, parse_id
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome

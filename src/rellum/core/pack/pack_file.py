@@ -8,9 +8,9 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from rellum.core.archives.model import STANDARD_LIMITS, Limits
-from rellum.core.catalog.ids import parse_id
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
+from rellum.core.catalog.written_ids import parse_id
 from rellum.core.hashing import hash_bytes
 from rellum.core.nearest import nearest
 from rellum.core.pack.grafts import Graft, read_grafts

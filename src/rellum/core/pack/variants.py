@@ -166,7 +166,7 @@ def own_folders(home: PackHome) -> Mapping[str, str]:
 
 def refuse_bad_name(name: str, variants: list[Variant]) -> None:
     """Refuse a name for a new variant. Raises NoVariant."""
-    from rellum.core.catalog.ids import parse_id
+    from rellum.core.catalog.written_ids import parse_id
 
     try:
         parse_id(name)

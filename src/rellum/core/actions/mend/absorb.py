@@ -23,7 +23,7 @@ from rellum.core.actions.mend.own_mod import (
     releases_of,
 )
 from rellum.core.actions.mend.restore import named_path
-from rellum.core.catalog.ids import parse_id
+from rellum.core.catalog.written_ids import parse_id
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.learning import learn_vanilla
