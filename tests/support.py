@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import io
+import json
 import os
 import shutil
 import stat
@@ -15,8 +16,10 @@ import unittest
 import zipfile
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Any
 from unittest import mock
 
+from rellum.cli.document_format import schema_file
 from rellum.core.actions.change.apply import ApplyResult, apply
 from rellum.core.actions.gather.archive_taker import TakeOutcome
 from rellum.core.actions.gather.take import take
@@ -311,7 +314,7 @@ def run_rellum(
 ) -> subprocess.CompletedProcess[str]:
     """Run the built program; its output is text."""
     environment = {**os.environ, "RELLUM_SHELF": shelf, "PYTHONUTF8": "1"}
-    return subprocess.run(
+    done = subprocess.run(
         [sys.executable, "-m", "rellum", *arguments],
         cwd=cwd,
         env=environment,
@@ -321,6 +324,30 @@ def run_rellum(
         timeout=600,  # against a hang alone: a busy machine may take minutes for the story
         check=False,
     )
+    if "--json" in arguments:
+        check_document(arguments[0], done.stdout)
+    return done
+
+
+def read_document(text: str) -> Any:
+    """Return what a JSON document says, with paths of the game as people see them."""
+    return _plain(json.loads(text))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _plain(each) for key, each in value.items()}
+    if isinstance(value, list):
+        return list(map(_plain, value))
+    return value.removeprefix("@game/") if isinstance(value, str) else value
+
+
+def check_document(command: str, text: str) -> None:
+    """Hold what a command printed with ``--json`` against the schema that Rellum ships."""
+    import jsonschema
+
+    with open(schema_file(command), encoding="utf-8") as file:
+        jsonschema.validate(json.loads(text), json.load(file))
 
 
 class WorldTest(unittest.TestCase):

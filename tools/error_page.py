@@ -20,8 +20,10 @@ HEAD = """\
 | 3 | the work failed part-way and was rolled back; nothing was lost |
 | 4 | begun, and neither done nor taken back; nothing is lost, and the next command goes on |
 | 130 | stopped by Ctrl-C, with how far it had come |
+| 141 | what reads the output has gone (a closed pipe) |
 
-With `--json` an error is a document too: `{"error": {"code", "summary", "details", "hint"}}`.
+With `--json` an error is a document too: `{"format": 1, "error": {"code", "summary", "details", "hint",
+"status"}}`.
 The codes are stable. This page is written by `python -m tools.error_page`; a test keeps it true.
 
 | code | status | meaning |

@@ -1,7 +1,7 @@
 """Make docs/screenshots again from the demo: ``python -m tools.screenshots [NAME...]``.
 
 Needs Xvfb, xterm and ImageMagick's ``import`` (Debian: xvfb xterm imagemagick fonts-dejavu-core).
-Each picture is a terminal of 1280 by 800 in which the commands really ran.
+Each picture is a terminal in which the commands really ran, cropped to what it shows.
 """
 
 from __future__ import annotations
@@ -18,7 +18,10 @@ from rellum.demo.site import Site
 
 DISPLAY = ":77"
 SIZE = "1280x800"
-FONT = ["10", "-geometry", "155x45+0+0"]
+SCREEN = "1280x1700"
+FONT = ["12", "-geometry", "126x42+0+0"]
+LONG = ["12", "-geometry", "126x88+0+0"]
+BACKGROUND = "#10161c"
 TARGET = os.path.join("docs", "screenshots")
 
 _BEGIN = "rellum adopt ../game; rellum take ../site/*.zip*;"
@@ -26,7 +29,7 @@ _WANTS = (
     "rellum want tidal-currents '>=3'; rellum want clear-water; rellum want long-swell;"
     "rellum want brasswork; rellum want ice-breaker; rellum want star-charts '>=middle watch';"
 )
-_TRUSTING = "sed -i 's/^.pack.$/[pack]\\ntrust = \"tried\"/' rellum.toml; rellum want old-lights;"
+_TRUSTING = "rellum decide trust tried; rellum want old-lights;"
 _READY = _BEGIN + _WANTS + "rellum resolve;"
 _APPLIED = _READY + "rellum apply --yes;"
 _BROKEN = (
@@ -47,6 +50,22 @@ _PARTLY = "rellum adopt ../game; rellum take ../downloads --each;" + _WANTS + "r
 # name: what is done unseen before, and the commands that the picture shows
 SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
     "help": ("", ("rellum --help",)),
+    "begin": (
+        "",
+        (
+            "rellum adopt ../game | head -4",
+            "rellum want tidal-currents@3+ clear-water long-swell",
+            "rellum take ../site --each | tail -3",
+            "rellum apply --yes",
+            "rellum status",
+        ),
+    ),
+    "status": (
+        _APPLIED
+        + "rellum play --outcome log; rellum hold keelson 2.4.0 --reason '3.0 needs game 1.7';"
+        "rellum resolve; rellum want deep-lamps --optional; rellum drop brasswork; rellum resolve;",
+        ("rellum status", "rellum list", "rellum compare 2"),
+    ),
     "adopt": (
         "python -c 'from rellum.demo.scenes import mod_by_hand as mod; mod(\"../game\")';",
         (
@@ -105,7 +124,7 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
         _READY,
         (
             "rellum conflicts",
-            'printf \'\\n[winner]\\n"@textures/" = "long-swell"\\n\' >> rellum.toml',
+            "rellum decide winner textures long-swell",
             "rellum conflicts",
         ),
     ),
@@ -164,13 +183,13 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
 
 def main() -> int:
     """Make the pictures named, or all."""
-    lacking = [name for name in ("Xvfb", "xterm", "import") if not shutil.which(name)]
+    lacking = [name for name in ("Xvfb", "xterm", "import", "convert") if not shutil.which(name)]
     if lacking:
         print(f"install these first: {', '.join(lacking)}", file=sys.stderr)
         return 2
     os.makedirs(TARGET, exist_ok=True)
     screen = subprocess.Popen(
-        ["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL
+        ["Xvfb", DISPLAY, "-screen", "0", f"{SCREEN}x24"], stderr=subprocess.DEVNULL
     )
     try:
         time.sleep(1)
@@ -238,11 +257,12 @@ def photograph(
     with tempfile.TemporaryDirectory() as folder:
         done = os.path.join(folder, "done")
         lines = [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(c)}; {c}; echo" for c in commands]
-        script = "; ".join(["clear", *lines, f"touch {done}", "sleep 60"])
-        font = ["9", "-geometry", "180x52+0+0"] if "--help" in commands[0] else FONT
+        hidden = "printf '\\033[?25l'"  # no cursor
+        script = "; ".join(["clear", hidden, *lines, f"touch {done}", "sleep 60"])
+        font = LONG if "--help" in commands[0] else FONT
         terminal = subprocess.Popen(
-            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", *font, "+sb",
-             "-bg", "#10161c", "-fg", "#d8dee4", "-b", "12", "-e", "bash", "-c", script],
+            ["xterm", "-T", "picture", "-fa", "DejaVu Sans Mono", "-fs", *font, "+sb",
+             "-bg", BACKGROUND, "-fg", "#d8dee4", "-b", "12", "-e", "bash", "-c", script],
             cwd=pack,
             env=environment,
             stderr=subprocess.DEVNULL,
@@ -251,7 +271,10 @@ def photograph(
         while not os.path.exists(done) and time.monotonic() < deadline:
             time.sleep(0.1)
         time.sleep(0.5)
-        words = ["import", "-window", "root", "-strip", picture]
+        whole = os.path.join(folder, "whole.png")
+        subprocess.run(["import", "-window", "picture", whole], env=environment, check=True)
+        words = ["convert", whole, "-strip", "-trim", "+repage", "-bordercolor", BACKGROUND,
+                 "-border", "14x10", picture]  # fmt: skip
         subprocess.run(words, env=environment, check=True)
         terminal.terminate()
         terminal.wait()

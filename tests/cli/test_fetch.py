@@ -119,9 +119,9 @@ class FetchTest(WorldTest):
         status, told = self.fetch("--stall", "1")
         self.assertEqual((status, told["failed"], told["by_hand"]), (0, [], []))
         self.assertEqual(
-            {each["name"] for each in told["fetched"]}, {f"{n}.zip" for n in self.names}
+            {each["file"] for each in told["fetched"]}, {f"{n}.zip" for n in self.names}
         )
-        given_up = {each["name"]: each["given_up"] for each in told["fetched"] if each["given_up"]}
+        given_up = {each["file"]: each["given_up"] for each in told["fetched"] if each["given_up"]}
         self.assertEqual(set(given_up), {"wrong.zip", "page.zip"})
         self.assertIn("not what the card says (SHA-256)", given_up["wrong.zip"][0])
         self.assertIn("'Members only - please sign in'", given_up["page.zip"][0])
@@ -131,7 +131,7 @@ class FetchTest(WorldTest):
             self.assertEqual(first, "")
             self.assertRegex(second, r"^bytes=2\d{4}-$")
         self.assertEqual(len(self.ranges("busy")), 3)
-        self.assertEqual(self.fetch()[1]["here_before"], len(self.names))
+        self.assertEqual(self.fetch()[1]["here_before_count"], len(self.names))
         self.assertEqual(self.world.run("apply", "--yes").returncode, 0)
 
     def test_what_a_person_must_get_comes_last(self) -> None:
@@ -228,7 +228,7 @@ class FetchTest(WorldTest):
         self.ready()
         status, document = self.fetch()
         self.assertEqual(status, 1)
-        self.assertIn("under sources in [pack]", json.dumps(document))
+        self.assertIn("rellum decide source FOLDER", json.dumps(document))
         self.assertEqual(os.listdir(self.world.path("shelf", "archives")), [])
 
     def name_sources(self) -> None:
@@ -274,7 +274,7 @@ class FetchTest(WorldTest):
                 text.replace("//members.example.invalid/listed", "//files.example.invalid/listed")
             )
         told = self.fetch("--from", "missing.meta4")[1]
-        self.assertEqual([each["name"] for each in told["fetched"]], ["listed.zip"])
+        self.assertEqual([each["file"] for each in told["fetched"]], ["listed.zip"])
         for wrong, words in (
             ("<metalink", ":1: not valid XML"),
             ("<metalink/>", "not a Metalink 4 file"),

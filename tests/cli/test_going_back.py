@@ -39,11 +39,11 @@ class GoingBackTest(WorldTest):
         self.assertRegex(text, r"mod changed: +rellum restore --damaged")
         self.assertRegex(text, r"vanilla missing: +rellum restore --damaged --from COPY")
         self.assertLessEqual(max(map(len, text.splitlines())), 100)
-        self.assertEqual(self.run_it("check", "--all", status=1).count("mods/heap/f"), 10_000)
+        self.assertEqual(self.run_it("check", "--full", status=1).count("mods/heap/f"), 10_000)
         document = self.json_of("check", status=1)
         causes = {each["path"]: each["cause"] for each in document["findings"]}
-        self.assertEqual(causes["data/sea.dat"], "mod-changed")
-        self.assertEqual(causes["mods/heap/f1.txt"], "foreign-shared")
+        self.assertEqual(causes["@game/data/sea.dat"], "mod-changed")
+        self.assertEqual(causes["@game/mods/heap/f1.txt"], "foreign-shared")
 
     def test_checkpoints_and_rewinding(self) -> None:
         self.assertIn(
@@ -71,7 +71,7 @@ class GoingBackTest(WorldTest):
         write_tree(self.world.path("game"), {"mods/x.txt": b"x", "y.txt": b"y"})
         self.assertIn("Moved out of the game: 1 file", self.run_it("sweep", "y.txt", "--yes"))
         [swept] = self.json_of("sweep", "--list")["sweeps"]
-        self.assertEqual(swept["files"], ["y.txt"])
+        self.assertEqual(swept["files"], ["@game/y.txt"])
         self.assertIn("Back in the game: 1 file", self.run_it("sweep", "--back", "last"))
         self.assertIn("there is no sweep", self.run_it("sweep", "--back", "last", status=2))
         self.assertIn(
@@ -94,7 +94,7 @@ class GoingBackTest(WorldTest):
         self.assertIn("The guard holds", self.run_it("check"))
         os.chmod(self.world.path("game", "version.txt"), 0o644)
         self.assertIn("the guard does not hold: version.txt", self.run_it("check", status=1))
-        self.assertEqual(self.json_of("check", status=1)["guard"]["broken"], ["version.txt"])
+        self.assertEqual(self.json_of("check", status=1)["guard"]["broken"], ["@game/version.txt"])
         self.run_it("guard", "off")
         self.assertIn("nothing was guarded", self.run_it("guard", "off"))
 
@@ -104,7 +104,8 @@ class GoingBackTest(WorldTest):
         self.assertIn("The game sheet names it", self.run_it("identify", "../clean", "--write"))
         self.assertIn("whole.", self.run_it("identify", "../clean"))
         self.assertEqual(
-            self.json_of("identify", "../game", status=1)["nearest"]["differing"], ["data/sea.dat"]
+            self.json_of("identify", "../game", status=1)["nearest"]["differing"],
+            ["@game/data/sea.dat"],
         )
         os.rename(self.world.path("clean", "data"), self.world.path("data-part"))
         os.makedirs(self.world.path("second"))
@@ -112,7 +113,7 @@ class GoingBackTest(WorldTest):
         told = self.run_it("assemble", "../whole", "../clean", status=1)
         self.assertIn("data/sea.dat is missing", told)
         made = self.json_of("assemble", "../whole", "../clean", "../second")
-        self.assertEqual((made["version"], made["files"]), ("1.6.0", len(VANILLA)))
+        self.assertEqual((made["version"], made["file_count"]), ("1.6.0", len(VANILLA)))
         self.assertIn("is not empty", self.run_it("assemble", "../whole", "../clean", status=2))
         with open(self.world.path("pack", ".rellum", "state.db"), "wb") as file:
             file.write(b"rubbish" * 999)

@@ -65,7 +65,8 @@ class TakeTest(WorldTest):
         path = self.put("download (3)", self.archive())
         [taken] = self.take(path)
         self.assertEqual(
-            (taken["outcome"], taken["mod"], taken["known_by"]), ("taken", "tides", "sha256")
+            (taken["outcome"], taken["release"]["mod"], taken["known_by"]),
+            ("taken", "tides", "sha256"),
         )
         self.assertEqual(self.take(path)[0]["outcome"], "already there")
 
@@ -207,7 +208,7 @@ class TakeTest(WorldTest):
         # A card that knows no hash takes the curator's word, and the line-up writes down what it was.
         self.card("lamps", '[[release.file]]\nname = "lamps.zip"\n')
         [taken] = self.take(path, "--as", "lamps@1.0")
-        self.assertEqual((taken["mod"], taken["known_by"]), ("lamps", "stated"))
+        self.assertEqual((taken["release"]["mod"], taken["known_by"]), ("lamps", "stated"))
         self.world.want("lamps")
         lock = self.world.resolve().lock
         self.assertEqual(lock.releases[0].files[0].blake3, taken["blake3"])
@@ -225,7 +226,7 @@ class TakeTest(WorldTest):
             f'[[release.file]]\nname = "l.zip"\nmd5 = "{hashlib.md5(content).hexdigest()}"\n',
         )
         [taken] = self.take(self.put("l.zip", content))
-        self.assertEqual((taken["mod"], taken["known_by"]), ("lamps", "md5"))
+        self.assertEqual((taken["release"]["mod"], taken["known_by"]), ("lamps", "md5"))
 
     def test_folders_and_loose_files(self) -> None:
         self.put("Unpacked/a.dat", b"1")

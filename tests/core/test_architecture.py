@@ -161,11 +161,11 @@ class DocumentsTest(unittest.TestCase):
                     self.assertTrue(os.path.exists(target), f"{page} links to {link}")
 
     def test_the_guide_names_every_command(self) -> None:
-        with open(os.path.join(DOCS, "guide.md"), encoding="utf-8") as file:
+        with open(os.path.join(DOCS, "reference.md"), encoding="utf-8") as file:
             guide = file.read()
         for rows in GROUPS.values():
             for name, _, _ in rows:
-                self.assertRegex(guide, rf"`(rellum )?{name}\b", f"docs/guide.md on {name}")
+                self.assertRegex(guide, rf"`(rellum )?{name}\b", f"docs/reference.md on {name}")
 
 
 class ErrorsTest(unittest.TestCase):

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import os
 import tomllib
 
+from tests.support import read_document
 from tests.truth import kinds
 from tests.truth.back import Back
 from tests.truth.model import LEFT, NOT_AS
@@ -55,7 +55,7 @@ class Pack(Back):
         if not self.is_certain:
             return
         found: dict[str, str] = {}
-        for each in json.loads(said.out)["findings"]:
+        for each in read_document(said.out)["findings"]:
             found[each["path"]] = each["finding"]
         wanted = self.drift(disk)
         below = {
@@ -312,7 +312,7 @@ class Pack(Back):
 
     def kept_back(self) -> None:
         said = self.run("kept", "--json")
-        copies = [each for each in json.loads(said.out)["kept"] if each["is_there"]]
+        copies = [each for each in read_document(said.out)["kept"] if each["is_there"]]
         if not copies:
             return
         copy = self.dice.choice(copies)

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import os
 
+from tests.support import read_document
 from tests.truth.model import Model
 from tests.truth.runner import Said
 from tests.truth.world import Tree
@@ -43,13 +43,13 @@ class Looks(Model):
         if said.status == 2:
             return
         here = {path for path in disk if not path.startswith("@")}
-        for known in json.loads(said.out)["baselines"]:
+        for known in read_document(said.out)["baselines"]:
             wanted = self.world.versions[known["version"]]
             same = {path for path in wanted if disk.get(path) == wanted[path]}
             differ = {path for path in wanted if path in here} - same
             missing = {path for path in wanted if path not in here}
             beside = {path for path in here - wanted.keys() if not self.is_games_own(path)}
-            told = (known["matching"], set(known["differing"]), set(known["missing"]))
+            told = (known["matching_count"], set(known["differing"]), set(known["missing"]))
             if told != (len(same), differ, missing):
                 self.untrue(said, f"identify is wrong of {known['version']}: {differ} {missing}")
             if not set(known["beside"]) <= beside:
@@ -66,7 +66,7 @@ class Looks(Model):
         self.equal(said, before, self.disk(), "it only looks")
         if said.status:
             return None
-        return {each["path"] for each in json.loads(said.out)["operations"]}
+        return {each["path"] for each in read_document(said.out)["operations"]}
 
     def came_true(self, said: Said, foretold: set[str], before: Tree, after: Tree) -> None:
         """What changed is what was foretold."""

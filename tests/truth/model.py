@@ -7,13 +7,12 @@ be lost: it stands somewhere, or the program keeps it.
 
 from __future__ import annotations
 
-import json
 import os
 import re
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from tests.support import write_tree
+from tests.support import read_document, write_tree
 from tests.truth import kinds
 from tests.truth.runner import Said, run
 from tests.truth.world import Tree, World
@@ -198,7 +197,7 @@ class Model:
         """Return the checkpoints as the program lists them."""
         words = ("checkpoint", "--list", "--json")
         said = run(words, self.world.path("pack"), self.world.variables)
-        listed: list[dict[str, Any]] = json.loads(said.out)["checkpoints"]
+        listed: list[dict[str, Any]] = read_document(said.out)["checkpoints"]
         return listed
 
     def note_checkpoints(self, before: State, after: State) -> None:
@@ -206,7 +205,7 @@ class Model:
         said = run(
             ("checkpoint", "--list", "--json"), self.world.path("pack"), self.world.variables
         )
-        for each in json.loads(said.out)["checkpoints"]:
+        for each in read_document(said.out)["checkpoints"]:
             if each["number"] not in self.then:
                 self.then[each["number"]] = (before if each["ended_by"] else after).copy(
                     (before if each["ended_by"] else after).disk
@@ -350,6 +349,6 @@ def _brief(said: Said) -> str:
     """Return a command and its answer; of what a check finds only the paths."""
     if "--json" not in said.words or not said.out.startswith("{"):
         return str(said)
-    document = json.loads(said.out)
+    document = read_document(said.out)
     found = [f"{each['path']} {each['cause']}" for each in document.get("findings", ())]
     return f"$ rellum {' '.join(said.words)}  -> {said.status}: {found}{said.err}"

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import os
 import shutil
 from abc import abstractmethod
 
 from blake3 import blake3
 
+from tests.support import read_document
 from tests.truth import kinds
 from tests.truth.looks import Looks
 from tests.truth.runner import Said
@@ -132,7 +132,7 @@ class Rarer(Looks):
 
     def kept_out(self) -> None:
         """Write a kept copy somewhere: it has the content that the list says."""
-        rows = json.loads(self.run("kept", "--json").out)["kept"]
+        rows = read_document(self.run("kept", "--json").out)["kept"]
         if not rows:
             return
         row = self.dice.choice(rows)
@@ -146,14 +146,14 @@ class Rarer(Looks):
             self.untrue(said, "what was written is not the kept copy")
 
     def kept_drop(self) -> None:
-        rows = json.loads(self.run("kept", "--json").out)["kept"]
+        rows = read_document(self.run("kept", "--json").out)["kept"]
         if not rows:
             return
         number = self.dice.choice(rows)["number"]
         before = self.disk()
         said = self.run("kept", "drop", str(number), "--yes")
         self.equal(said, before, self.disk(), "it only lets a copy go")
-        left = {row["number"] for row in json.loads(self.run("kept", "--json").out)["kept"]}
+        left = {row["number"] for row in read_document(self.run("kept", "--json").out)["kept"]}
         if (said.status == 0) != (number not in left):
             self.untrue(said, "the list does not say what was done")
 

@@ -15,8 +15,11 @@ from typing import Annotated, Any
 import typer
 from typer.core import TyperGroup
 
-from rellum.core.errors import Stopped
+from rellum.cli import console
+from rellum.cli.examples import STATUSES, epilog
+from rellum.core.errors import Stopped, UserError
 from rellum.core.last_word import standing
+from rellum.core.nearest import nearest
 
 # heading -> name, module under rellum.cli.commands, the line in the list of commands
 GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
@@ -36,6 +39,12 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
             "assemble",
             "assemble",
             "Build a complete game from parts, verified against known files.",
+        ),
+        ("guide", "guide", "Read the guide and the reference, which come with the program."),
+        (
+            "completion",
+            "completion",
+            "Print a script with which your shell completes commands, mods, checkpoints.",
         ),
     ),
     "Gather": (
@@ -75,14 +84,20 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         (
             "list",
             "list",
-            "List the mods in the game: version, since when, from where, and who needs them.",
+            "List the mods in the game: version, since when, from where, who needs them.",
         ),
         (
             "compare",
             "compare",
-            "Show what differs between two line-ups: releases, options, settings and files.",
+            "Show what differs between two line-ups: releases, options, files.",
         ),
         ("conflicts", "conflicts", "Show files that several mods bring, and which mod wins."),
+        (
+            "decide",
+            "decide",
+            "Show and settle what the pack decides: who wins, trust, places, catalogs.",
+        ),
+        ("graft", "graft", "Put content of an older game, or an archive, into a slot of this one."),
         ("preview", "preview", "Show what apply would do, file by file, and change nothing."),
         ("apply", "apply", "Lay the line-up over the game: all of it or nothing."),
         ("variant", "variant", "Keep several set-ups of the game, vanilla among them, and switch."),
@@ -181,7 +196,9 @@ def _command(name: str) -> Any:
     """Import a command's module and build the command."""
     module = importlib.import_module(f"rellum.cli.commands.{_MODULES[name]}")
     single = typer.Typer(add_completion=False, rich_markup_mode=None, context_settings=_CONTEXT)
-    single.command(name)(_stoppable(getattr(module, name, None) or getattr(module, f"{name}_")))
+    single.command(name, epilog=epilog(name))(
+        _stoppable(getattr(module, name, None) or getattr(module, f"{name}_"))
+    )
     return typer.main.get_command(single)
 
 
@@ -207,6 +224,7 @@ class GroupedCommands(TyperGroup):
 
 app = typer.Typer(
     name="rellum",
+    epilog=STATUSES,
     cls=GroupedCommands,
     no_args_is_help=True,
     add_completion=False,
@@ -220,7 +238,6 @@ app = typer.Typer(
 def _print_version(wanted: bool) -> None:
     if wanted:
         from rellum import __version__
-        from rellum.cli import console
 
         console.say(f"rellum {__version__}")
         raise typer.Exit
@@ -238,13 +255,92 @@ def rellum(
     """Keep a modpack: choose releases that go together, lay them over the game, and bring
     vanilla back whenever something breaks.
 
-    A pack is a folder with a rellum.toml. Commands work on the pack in the current folder.
+    A pack is a folder with a rellum.toml. Commands work on the pack that the current folder
+    lies in, or in whose game it lies.
     """
 
 
-def run(words: Sequence[str]) -> None:
-    """Run the call that these words make. A command that they begin with is built without all the others."""
-    if words and words[0] in _MODULES:
-        _command(words[0]).main(args=list(words[1:]), prog_name=f"rellum {words[0]}")
-    else:
-        app()
+UsageError: Any = typer.BadParameter.__mro__[1]
+"""What Typer raises for a call that it cannot read."""
+
+_MEANT = {
+    "install": "'rellum want MOD' adds a mod to the pack, and 'rellum apply' puts it into the game",
+    "add": "'rellum want MOD' adds a mod to the pack, and 'rellum apply' puts it into the game",
+    "get": "'rellum want MOD' adds a mod to the pack, and 'rellum fetch' downloads it",
+    "download": "'rellum fetch' downloads what the line-up needs",
+    "update": "'rellum news' lists newer releases, and 'rellum apply --newest MOD' takes one",
+    "upgrade": "'rellum news' lists newer releases, and 'rellum apply --newest MOD' takes one",
+    "remove": "'rellum drop MOD' takes a mod out of the pack, and 'rellum apply' out of the game",
+    "uninstall": "'rellum drop MOD' takes a mod out of the pack, and 'rellum apply' out of the game",
+    "delete": "'rellum drop MOD' takes a mod out of the pack, and 'rellum apply' out of the game",
+    "undo": "'rellum rewind' undoes the last change",
+    "search": "'rellum list --catalog WORD' searches the catalog",
+    "info": "'rellum why MOD' tells about a mod, and 'rellum status' about the pack",
+    "init": "'rellum adopt GAME-FOLDER' starts a pack on a game",
+    "new": "'rellum adopt GAME-FOLDER' starts a pack on a game",
+    "diff": "'rellum compare' compares line-ups, and 'rellum check' the game with what it should be",
+    "verify": "'rellum check' compares the game with what Rellum left, and '--deep' reads every file",
+    "repair": "'rellum restore --damaged' mends what 'rellum check' finds",
+    "run": "'rellum play' starts the game",
+    "start": "'rellum play' starts the game",
+    "launch": "'rellum play' starts the game",
+    "log": "'rellum history' shows what changed when",
+    "save": "'rellum backup' keeps saves and settings, and 'rellum checkpoint' the whole state",
+    "profile": "'rellum variant' keeps several set-ups of one game",
+    "help": "'rellum --help' lists all commands, and 'rellum COMMAND --help' explains one",
+}
+"""What words mean that a newcomer tries."""
+
+
+class NoSuchCommand(UserError):
+    """Rellum has no command of that name."""
+
+    code = "no-such-command"
+
+
+def run(words: Sequence[str]) -> int:
+    """Run the call that these words make; return its exit status. Raises RellumError.
+
+    A command that they begin with is built without all the others.
+    """
+    if not words:
+        run(["--help"])
+        return 2
+    first = words[0]
+    if not first.startswith("-") and first not in _MODULES:
+        raise _no_such_command(first)
+    if "--json" in words:
+        console.want_json(True)
+    try:
+        if first in _MODULES:
+            command = _command(first)
+            name = f"rellum {first}"
+            status = command.main(args=list(words[1:]), prog_name=name, standalone_mode=False)
+        else:
+            status = app(args=list(words), prog_name="rellum", standalone_mode=False)
+    except UsageError as error:
+        raise _bad_call(error, first) from error
+    return status if isinstance(status, int) else 0
+
+
+def _no_such_command(word: str) -> NoSuchCommand:
+    import difflib
+
+    close = difflib.get_close_matches(word.casefold(), [*_MODULES, *_MEANT], n=1, cutoff=0.75)
+    if close and close[0] in _MEANT:
+        return NoSuchCommand(f"there is no command {word!r}", hint=f"{_MEANT[close[0]]}.")
+    return NoSuchCommand(
+        f"there is no command {word!r}{nearest(word, _MODULES)}",
+        hint="'rellum --help' lists all commands.",
+    )
+
+
+def _bad_call(error: Any, name: str) -> console.BadCall:
+    """Return what is wrong with a call in the form of all other errors."""
+    text = error.format_message().rstrip(".")
+    if not text:  # no command at all: the help was shown
+        return console.BadCall("name a command", hint="'rellum --help' lists all commands.")
+    summary = text[0].lower() + text[1:]
+    help_of = f"rellum {name} --help" if name in _MODULES else "rellum --help"
+    usage = error.ctx.get_usage().removeprefix("Usage: ") if error.ctx else ""
+    return console.BadCall(summary, hint=f"{usage}\n'{help_of}' explains it.".lstrip())

@@ -13,10 +13,17 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, Literal
 
+from rellum.cli.numbers import bytes_text as bytes_text
+from rellum.cli.numbers import count_text as count_text
+from rellum.cli.numbers import moment_text as moment_text
+from rellum.cli.pace import Pace
 from rellum.core.errors import UserError
 
 if TYPE_CHECKING:
     from rellum.core.progress import Listener, Progress
+
+SECONDS_BETWEEN_LINES = 10
+"""How often progress is told where it cannot be shown on a line that is written over."""
 
 MOST_DETAILS = 40
 """Lines of detail that an error shows to people; ``--json`` has all."""
@@ -70,6 +77,10 @@ class NeedsAnswer(UserError):
     code = "needs-answer"
 
 
+class OutputGone(Exception):
+    """What reads the output has gone: a closed pipe."""
+
+
 class BadCall(UserError):
     """Options or arguments do not go together."""
 
@@ -77,7 +88,14 @@ class BadCall(UserError):
 
 
 def prepare_streams() -> None:
-    """Let names that are no text of this terminal be shown by their codes instead of failing."""
+    """Let names that are no text of this terminal be shown by their codes instead of failing.
+
+    A stream that was closed before the start is one that swallows all.
+    """
+    for name in ("stdin", "stdout", "stderr"):
+        if getattr(sys, name) is None:
+            mode = "r" if name == "stdin" else "w"
+            setattr(sys, name, open(os.devnull, mode, encoding="utf-8"))  # noqa: SIM115  # till the end
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
@@ -111,8 +129,55 @@ def _painted(text: str) -> str:
 
 
 def say(text: str = "") -> None:
-    """Print a line for people."""
-    print(_painted(text))
+    """Print a line for people, wrapped at words on a terminal; nothing where a program wants a document."""
+    if not wants_json():
+        _put(_painted(_wrapped(text, sys.stdout)))
+
+
+def _put(text: str) -> None:
+    try:
+        print(text)
+    except BrokenPipeError as error:
+        raise OutputGone from error  # an OSError would be taken for one of the work
+
+
+def _wrapped(text: str, stream: Any) -> str:
+    """Return text whose lines fit the terminal; as it is where the stream is none."""
+    if not stream.isatty():
+        return text
+    import shutil
+
+    room = shutil.get_terminal_size().columns
+    lines: list[str] = []
+    for line in text.split("\n"):
+        lines += _wrapped_line(line, room) if len(line) > room else [line]
+    return "\n".join(lines)
+
+
+def _wrapped_line(line: str, room: int) -> list[str]:
+    from rellum.cli.tables import width_of
+
+    text = line.lstrip(" ")
+    indent = line[: len(line) - len(text)]
+    further = f"{indent}  " if indent else ""
+    first, *words = text.split(" ")
+    found = [indent + first]
+    width = len(indent) + width_of(_OWN_ESCAPES.sub("", first))
+    for word in words:
+        length = width_of(_OWN_ESCAPES.sub("", word))
+        if word and width + 1 + length > room:
+            found.append(further + word)
+            width = len(further) + length
+        else:
+            found[-1] += f" {word}"
+            width += 1 + length
+    return [each.rstrip() for each in found]
+
+
+def say_page(text: str) -> None:
+    """Print a page as it is; its lines have their own length."""
+    if not wants_json():
+        _put(_painted(text.rstrip("\n")))
 
 
 def say_indented(text: str) -> None:
@@ -136,23 +201,28 @@ def wants_json() -> bool:
 
 
 def say_json(document: Any) -> None:
-    """Print one JSON document (RFC 8259) and nothing else."""
+    """Print one JSON document (RFC 8259) and nothing else; it begins with its format."""
     import json
 
-    print(json.dumps(document, indent=2, ensure_ascii=True))
+    from rellum.cli.document_format import with_format
+
+    _put(json.dumps(with_format(document), indent=2, ensure_ascii=True))
 
 
 def say_csv(rows: Sequence[Sequence[str]]) -> None:
     """Print rows as comma-separated values (RFC 4180)."""
     import csv
 
-    csv.writer(sys.stdout, lineterminator="\n").writerows(rows)
+    try:
+        csv.writer(sys.stdout, lineterminator="\n").writerows(rows)
+    except BrokenPipeError as error:
+        raise OutputGone from error
 
 
 def note(text: str) -> None:
     """Print on standard error what is going on."""
     sys.stdout.flush()
-    print(_painted(text), file=sys.stderr)
+    print(_painted(_wrapped(text, sys.stderr)), file=sys.stderr)
 
 
 def warn(text: str) -> None:
@@ -168,7 +238,10 @@ def show_error(summary: str, details: Sequence[str], hint: str) -> None:
     if len(details) > MOST_DETAILS:
         note(f"  … and {len(details) - MOST_DETAILS:,} more")
     if hint:
-        note(f"{_styled('hint:', 'bold', sys.stderr)} {hint}")
+        first, *others = hint.split("\n")
+        note(f"{_styled('hint:', 'bold', sys.stderr)} {first}")
+        for line in others:
+            note(line if line.startswith(" ") else f"      {line}")
 
 
 def styled(text: str, style: Style) -> str:
@@ -177,9 +250,23 @@ def styled(text: str, style: Style) -> str:
 
 
 def _styled(text: str, style: Style, stream: Any) -> str:
-    if not stream.isatty() or os.environ.get("NO_COLOR"):
+    if not _has_colour(stream):
         return text
     return f"{_MARK}{_CODES[style]}m{text}{_MARK}0m"
+
+
+def _has_colour(stream: Any) -> bool:
+    """Whether a stream takes colour: the common variables decide, then what it is."""
+    if os.environ.get("NO_COLOR"):
+        return False
+    if os.environ.get("CLICOLOR_FORCE", "0") not in ("", "0"):
+        return True
+    return bool(stream.isatty()) and not _is_dumb()
+
+
+def _is_dumb() -> bool:
+    """Whether the terminal says that it knows no escapes, nor to go back on a line."""
+    return os.environ.get("TERM") == "dumb"
 
 
 def table(
@@ -187,28 +274,22 @@ def table(
 ) -> None:
     """Print rows in aligned columns; ``right`` numbers the columns that align to the right.
 
-    Where a terminal is too narrow, long cells of the last column fold; piped, no line is ever broken.
+    Where a terminal is too narrow, long cells wrap; piped, no line is ever broken.
     """
-    cells = [tuple(map(one_line, row)) for row in rows]
-    widths = [max(map(_width, column)) for column in zip(headings, *cells, strict=True)]
-    room = _terminal_width()
-    if room is not None and sum(widths) + 2 * (len(widths) - 1) > room:
-        _folded_table(headings, cells, right)
+    if wants_json():
         return
-    say(styled(_aligned(headings, widths, right), "dim"))
-    for row in cells:
-        line = _aligned(row, widths, right)
+    from rellum.cli.tables import lay_out
+
+    cells = [tuple(map(one_line, row)) for row in rows]
+    layout = lay_out(headings, cells, right, _terminal_width())
+    for line in layout.heading:
+        say(styled(line, "dim"))
+    for row, lines in zip(cells, layout.rows, strict=True):
         tone = _TONES.get(row[0])
-        say(line.replace(row[0], styled(row[0], tone), 1) if tone else line)
-
-
-def _width(text: str) -> int:
-    """Return how many columns a text takes on a terminal."""
-    if text.isascii():
-        return len(text)
-    from rich.cells import cell_len
-
-    return cell_len(text)
+        first, *others = lines
+        say(first.replace(row[0], styled(row[0], tone), 1) if tone else first)
+        for line in others:
+            say(line)
 
 
 def _terminal_width() -> int | None:
@@ -220,39 +301,6 @@ def _terminal_width() -> int | None:
     return shutil.get_terminal_size().columns
 
 
-def _aligned(cells: Sequence[str], widths: Sequence[int], right: Sequence[int]) -> str:
-    padded = []
-    for position, (cell, width) in enumerate(zip(cells, widths, strict=True)):
-        blanks = " " * (width - _width(cell))
-        padded.append(blanks + cell if position in right else cell + blanks)
-    return "  ".join(padded).rstrip()
-
-
-def _folded_table(
-    headings: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int]
-) -> None:
-    from rich.console import Console
-    from rich.table import Table
-    from rich.text import Text
-
-    grid = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    for position, heading in enumerate(headings):
-        grid.add_column(
-            heading,
-            justify="right" if position in right else "left",
-            no_wrap=position < len(headings) - 1,
-            overflow="fold",
-        )
-    for first, *others in rows:
-        tone = _TONES.get(first)
-        grid.add_row(Text(first, style=f"bright_{tone}" if tone else ""), *map(Text, others))
-    console = Console(file=sys.stdout, highlight=False, soft_wrap=False)
-    with console.capture() as capture:
-        console.print(grid)
-    # The escapes in it are the library's, for our styles; the cells had none.
-    print("\n".join(line.rstrip() for line in capture.get().splitlines()))
-
-
 def one_line(cell: str) -> str:
     """Return text that cannot leave its line."""
     return harmless(cell).replace("\n", "\\n").replace("\t", "\\t")
@@ -261,8 +309,16 @@ def one_line(cell: str) -> str:
 def facts(pairs: Sequence[tuple[str, str]]) -> None:
     """Print name and value pairs, indented, the values aligned."""
     width = max(len(name) for name, _ in pairs)
+    room = _terminal_width()
     for name, value in pairs:
-        say(f"  {styled(name.ljust(width), 'dim')}  {value}")
+        lines = [value]
+        if room is not None and width + 4 + len(value) > room:
+            from rellum.cli.tables import fold
+
+            lines = fold(value, max(20, room - width - 4))
+        say(f"  {styled(name.ljust(width), 'dim')}  {lines[0]}")
+        for line in lines[1:]:
+            say(f"  {' ' * width}  {line}")
 
 
 def confirm(question: str, *, yes: bool, what: str = "this changes the game folder") -> bool:
@@ -272,7 +328,7 @@ def confirm(question: str, *, yes: bool, what: str = "this changes the game fold
     """
     if yes:
         return True
-    if not sys.stdin.isatty():
+    if not is_interactive():
         raise NeedsAnswer(
             f"{what} and needs your answer",
             hint="Run it in a terminal, or add --yes.",
@@ -284,13 +340,13 @@ def confirm(question: str, *, yes: bool, what: str = "this changes the game fold
 
 
 def is_interactive() -> bool:
-    """Whether somebody can answer a question."""
-    return sys.stdin.isatty()
+    """Whether somebody can answer a question: at a terminal, and not where a program wants a document."""
+    return sys.stdin.isatty() and not wants_json()
 
 
 def ask(question: str, default: str = "") -> str:
     """Let the user type an answer on the terminal; ``default`` where nothing is typed or nobody is there."""
-    if not sys.stdin.isatty():
+    if not is_interactive():
         return default
     sys.stdout.flush()
     shown = f" [{harmless(default)}]" if default else ""
@@ -303,7 +359,7 @@ def choose(question: str, choices: Sequence[str], *, likeliest_first: bool = Fal
 
     ``likeliest_first``: nothing typed means the first.
     """
-    if not sys.stdin.isatty():
+    if not is_interactive():
         return None
     sys.stdout.flush()
     print(harmless(question), file=sys.stderr)
@@ -324,11 +380,9 @@ def choose(question: str, choices: Sequence[str], *, likeliest_first: bool = Fal
 
 @contextmanager
 def progress() -> Iterator[Listener]:
-    """Show how far the work is, on a terminal; stay quiet when piped."""
-    if not sys.stderr.isatty():
-        from rellum.core.progress import silent
-
-        yield silent
+    """Show how far the work is: on a line that is written over, or, when piped, a line every ten seconds."""
+    if not sys.stderr.isatty() or _is_dumb():
+        yield _Lines().show
         return
     line = _ProgressLine()
     _lines.append(line)
@@ -348,41 +402,36 @@ def clear_progress() -> None:
         line.clear()
 
 
-class _ProgressLine:
-    """One line that is written over: stage, files, bytes, rate, time left."""
+class _Lines:
+    """A line every ten seconds, for output that goes to a file or another program."""
 
     def __init__(self) -> None:
-        import time
+        self._pace = Pace()
+        self._told_at = self._pace.clock()
 
-        self._clock = time.monotonic
-        self._started: dict[str, float] = {}
-        self._files: dict[str, int] = {}
+    def show(self, now: Progress) -> None:
+        """Tell the progress, if the last line is ten seconds old."""
+        begun, moment = self._pace.begun(now), self._pace.clock()
+        if moment - self._told_at >= SECONDS_BETWEEN_LINES:
+            self._told_at = moment
+            note(self._pace.text(now, moment - begun))
+
+
+class _ProgressLine:
+    """One line that is written over."""
+
+    def __init__(self) -> None:
+        self._pace = Pace()
         self._shown_at = 0.0
         self._length = 0
 
     def show(self, now: Progress) -> None:
         """Show the progress, at most ten times a second."""
-        moment = self._clock()
-        if now.files < self._files.get(now.stage, 0):  # the same again, of other files
-            del self._started[now.stage]
-        self._files[now.stage] = now.files
-        started = self._started.setdefault(now.stage, moment)
-        if moment - self._shown_at < 0.1 or moment - started < 0.3:
+        begun, moment = self._pace.begun(now), self._pace.clock()
+        if moment - self._shown_at < 0.1 or moment - begun < 0.3:
             return
         self._shown_at = moment
-        parts = [now.stage]
-        if now.total_files:
-            parts.append(f"{now.files:,} of {now.total_files:,} files")
-        rate = now.bytes / (moment - started)
-        if now.bytes or now.total_bytes:
-            of_all = f" of {bytes_text(now.total_bytes)}" if now.total_bytes else ""
-            parts.append(f"{bytes_text(now.bytes)}{of_all}")
-        if rate:
-            parts.append(f"{bytes_text(int(rate))}/s")
-        if rate and now.total_bytes:
-            left = max(0, now.total_bytes - now.bytes) / rate
-            parts.append(f"{int(left) // 60}:{int(left) % 60:02} left")
-        text = "  ".join(parts)
+        text = self._pace.text(now, moment - begun)
         print("\r" + text.ljust(self._length), end="", file=sys.stderr, flush=True)
         self._length = len(text)
 
@@ -391,23 +440,3 @@ class _ProgressLine:
         if self._length:
             print("\r" + " " * self._length + "\r", end="", file=sys.stderr, flush=True)
             self._length = 0
-
-
-def bytes_text(count: int) -> str:
-    """Return a number of bytes for people, in decimal units: ``48.2 kB``."""
-    size = float(count)
-    for unit in ("B", "kB", "MB", "GB"):
-        if size < 999.95 or unit == "GB":
-            break
-        size /= 1000
-    return f"{count:,} B" if unit == "B" else f"{size:,.1f} {unit}"
-
-
-def moment_text(at: str) -> str:
-    """Return a time (RFC 3339, UTC) as people read it: ``2026-03-14 19:02:11``."""
-    return at.replace("T", " ").removesuffix("Z")
-
-
-def count_text(count: int, one: str, many: str = "") -> str:
-    """Return a number with its noun: ``1 file``, ``12 files``."""
-    return f"{count:,} {one if count == 1 else many or one + 's'}"

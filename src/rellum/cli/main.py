@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import gc
+import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from rellum.cli import console
 from rellum.cli.read_ahead import read_ahead
 from rellum.core.errors import RellumError, Stopped
 from rellum.core.last_word import Standing, standing
 from rellum.core.notices import take_all
+
+CLOSED = 141
+"""Exit status where what reads the output has gone, as a shell reports it."""
 
 
 def main() -> int:
@@ -19,30 +23,36 @@ def main() -> int:
     # of the time to start and a quarter of that to resolve a large catalog, and finds next to none.
     # Now and then keeps memory bounded all the same.
     gc.set_threshold(500_000)
+    console.prepare_streams()
     try:
-        words = sys.argv[1:]
-        read_ahead(words)
-        from rellum.cli.app import run
+        try:
+            words = sys.argv[1:]
+            read_ahead(words)
+            from rellum.cli.app import run
 
-        console.prepare_streams()
-        return _run(lambda: run(words))
-    except KeyboardInterrupt:  # before the command began, or after it had ended
-        console.show_error("stopped", (), "")
-        return Stopped.exit_status
-    finally:
-        for notice in take_all():
-            console.warn(notice)
+            status = _run(lambda: run(words))
+        except KeyboardInterrupt:  # before the command began, or after it had ended
+            console.show_error("stopped", (), "")
+            status = Stopped.exit_status
+        finally:
+            for notice in take_all():
+                console.warn(notice.text) if notice.is_warning else console.note(notice.text)
+        sys.stdout.flush()
+        return status
+    except (BrokenPipeError, console.OutputGone):
+        # Nobody reads any more. What Python would still flush at the end goes nowhere.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return CLOSED
 
 
-def _run(call: Callable[[], None]) -> int:
-    """Run the call and turn its errors into words."""
+def _run(call: Callable[[], int]) -> int:
+    """Run the call and turn its errors into words, and documents for programs."""
     try:
-        call()
+        return call()
     except RellumError as error:
-        if console.wants_json():
-            console.say_json({"error": _document(error)})
-        console.show_error(error.summary, error.details, error.hint)
-        return error.exit_status
+        return _tell(error.code, error.summary, error.details, error.hint, error.exit_status, error)
+    except (BrokenPipeError, console.OutputGone):
+        raise
     except OSError as error:
         where = f"{error.filename}: " if error.filename else ""
         return _unforeseen(f"{where}{error.strerror or error}", "Fix that and try again.")
@@ -65,7 +75,29 @@ def _run(call: Callable[[], None]) -> int:
             f"cannot use a database of the pack or the shelf: {error}",
             "Is its disk full, or was the file damaged?",
         )
-    return 0
+
+
+def _tell(
+    code: str,
+    summary: str,
+    details: Sequence[str],
+    hint: str,
+    status: int,
+    error: RellumError | None = None,
+) -> int:
+    """Say what is wrong, to people and, where one was wanted, in a document; return the exit status."""
+    if console.wants_json():
+        told: dict[str, object] = {
+            "code": code,
+            "summary": summary,
+            "details": list(details),
+            "hint": hint,
+            "status": status,
+            **(error.facts() if error else {}),
+        }
+        console.say_json({"error": told})
+    console.show_error(summary, details, hint)
+    return status
 
 
 _LAST_WORDS = {
@@ -85,15 +117,4 @@ def _unforeseen(summary: str, hint: str) -> int:
     if not status:
         console.warn(f"{summary}. {words.format(hint)}")
         return status
-    console.show_error(summary, (), words.format(hint))
-    return status
-
-
-def _document(error: RellumError) -> dict[str, object]:
-    return {
-        "code": error.code,
-        "summary": error.summary,
-        "details": list(error.details),
-        "hint": error.hint,
-        **error.facts(),
-    }
+    return _tell("system-error", summary, (), words.format(hint), status)

@@ -35,23 +35,6 @@ def _break_by_hand(game: str) -> None:
         file.write("my own notes\n")
 
 
-def _name_places_and_graft(game: str) -> None:
-    _add_to_pack(
-        game,
-        """
-# Where the player's settings lie.
-[game.places]
-settings = "../player/settings"
-
-[[graft]]
-name = "strait-as-north"
-donor = "../old-game"
-take = "harbours/strait/**"
-slot = "@harbours/north/"
-""",
-    )
-
-
 def _play_with_lamps(game: str) -> None:
     settings = os.path.join(os.path.dirname(game), "player", "settings", "lamps.ini")
     with open(settings, encoding="utf-8") as file:
@@ -61,10 +44,6 @@ def _play_with_lamps(game: str) -> None:
     preset = os.path.join(game, "mods", "lagoon-lights", "presets", "storm.ini")
     with open(preset, "w", encoding="utf-8") as file:
         file.write("[lamps]\nwarmth = 9\n")
-
-
-def _player_wins(game: str) -> None:
-    _add_to_pack(game, '\n[settings]\n"@settings/lamps.ini" = "mine"\n')
 
 
 def _save(game: str) -> None:
@@ -117,20 +96,6 @@ def update_overnight(game: str) -> None:
                 file.write(content)
 
 
-def _add_to_pack(game: str, text: str) -> None:
-    pack_file = os.path.join(os.path.dirname(game), "pack", "rellum.toml")
-    with open(pack_file, "a", encoding="utf-8") as file:
-        file.write(text)
-
-
-def _trust_what_was_tried(game: str) -> None:
-    pack_file = os.path.join(os.path.dirname(game), "pack", "rellum.toml")
-    with open(pack_file, encoding="utf-8") as file:
-        text = file.read()
-    with open(pack_file, "w", encoding="utf-8") as file:
-        file.write(text.replace("[pack]\n", '[pack]\ntrust = "tried"\n', 1))
-
-
 SCENES = (
     Scene(
         telling="A game that had mods before. Which game is it, and which files differ?",
@@ -179,7 +144,7 @@ SCENES = (
     Scene(telling="", command="rellum resolve", status=1),
     Scene(
         telling="Somebody tried it and it works. The pack may trust that.",
-        act=_trust_what_was_tried,
+        command="rellum decide trust tried",
     ),
     Scene(telling="", command="rellum resolve"),
     Scene(telling="Why this loader, and why not a newer one?", command="rellum why keelson"),
@@ -204,6 +169,8 @@ SCENES = (
         telling="Give the checkpoint a name to go back to.",
         command="rellum checkpoint calm --good",
     ),
+    Scene(telling="How does the pack stand?", command="rellum status"),
+    Scene(telling="A list of the mods, for a chat.", command="rellum list --as text"),
     Scene(
         telling="The player has saved. Play vanilla for an evening, and come back.",
         act=_save,
@@ -234,6 +201,7 @@ SCENES = (
     Scene(telling="", command="rellum apply --yes"),
     Scene(telling="", command="rellum play --outcome log"),
     Scene(telling="What was that, all in all?", command="rellum history"),
+    Scene(telling="And against the calm day?", command="rellum compare calm"),
     Scene(telling="Without the buoys, too, for now.", command="rellum drop night-buoys"),
     Scene(telling="", command="rellum apply --yes"),
     Scene(telling="Is there any drift?", command="rellum check"),
@@ -266,8 +234,13 @@ SCENES = (
         command="rellum want lagoon-lights =1.0 --option glow=bright",
     ),
     Scene(
+        telling="Its settings lie in the player's own folder.",
+        command="rellum decide place settings ../player/settings",
+    ),
+    Scene(
         telling="Graft the old strait's pier from an older game onto the quay in the north.",
-        act=_name_places_and_graft,
+        command="rellum graft strait-as-north --donor ../old-game --take 'harbours/strait/**' --slot "
+        "harbours/north",
     ),
     Scene(telling="", command="rellum resolve"),
     Scene(telling="", command="rellum fetch"),
@@ -288,7 +261,10 @@ SCENES = (
     Scene(
         telling="The pack does not say who wins: refused.", command="rellum apply --yes", status=2
     ),
-    Scene(telling="Now it does: the player wins.", act=_player_wins),
+    Scene(
+        telling="Now it does: the player wins.",
+        command="rellum decide settings @settings/lamps.ini mine",
+    ),
     Scene(telling="", command="rellum apply --yes"),
     Scene(telling="", command="python -c \"print(open('../player/settings/lamps.ini').read())\""),
     Scene(telling="", command="rellum drop lagoon-lights"),

@@ -7,6 +7,7 @@ import shlex
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from importlib.util import find_spec
 
 from rellum.demo.game import game_files
 from rellum.demo.scenes import SCENES
@@ -16,10 +17,13 @@ from rellum.demo.world import VERSION, DemoPlaces
 Say = Callable[[str], None]
 
 
-def tell(places: DemoPlaces, say: Say) -> int:
-    """Play all scenes; return 0, or 1 where a command did not end as it should."""
+def tell(places: DemoPlaces, say: Say, *, is_quiet: bool = False) -> int:
+    """Play all scenes; return 0, or 1 where a command did not end as it should.
+
+    ``is_quiet``: what the commands say goes to standard error.
+    """
     with Site(places.folder("site")) as site:
-        if not _play(places, site.address, say):
+        if not _play(places, site.address, say, is_quiet=is_quiet):
             return 1
     say("")
     differing = sorted(_differing(places.folder("game")))
@@ -32,7 +36,7 @@ def tell(places: DemoPlaces, say: Say) -> int:
     return 0
 
 
-def _play(places: DemoPlaces, proxy: str, say: Say) -> bool:
+def _play(places: DemoPlaces, proxy: str, say: Say, *, is_quiet: bool = False) -> bool:
     """Play all scenes; False where a command did not end as it should."""
     for scene in SCENES:
         if scene.telling:
@@ -42,16 +46,20 @@ def _play(places: DemoPlaces, proxy: str, say: Say) -> bool:
             scene.act(places.folder("game"))
         if not scene.command:
             continue
-        say(f"$ {scene.command}")
+        command = scene.command
+        if "--figure" in command and find_spec("matplotlib") is None:
+            command = command[: command.index(" --figure")]
+            say("(Figures need: pip install 'rellum[figures]')")
+        say(f"$ {command}")
         sys.stdout.flush()
-        status = _run(scene.command, places, proxy)
+        status = _run(command, places, proxy, is_quiet=is_quiet)
         if status != scene.status:
             say(f"The demo stops here: exit status {status}, where {scene.status} was right.")
             return False
     return True
 
 
-def _run(command: str, places: DemoPlaces, proxy: str) -> int:
+def _run(command: str, places: DemoPlaces, proxy: str, *, is_quiet: bool) -> int:
     """Run a command as typed, in the pack's folder, with the demo's own shelf."""
     pack = places.folder("pack")
     name, *words = shlex.split(command)
@@ -70,7 +78,8 @@ def _run(command: str, places: DemoPlaces, proxy: str) -> int:
         cwd=pack,
         env=environment,
         stdin=subprocess.DEVNULL,
-        stderr=subprocess.STDOUT,
+        stdout=sys.stderr if is_quiet else None,
+        stderr=None if is_quiet else subprocess.STDOUT,
         check=False,
     )
     return result.returncode

@@ -123,7 +123,7 @@ class LoadTest(WorldTest):
         catalog = self.load()
         self.assertEqual(list(catalog.mods), ["tides"])
         [noted] = take_all()
-        self.assertIn("1 file of the catalog, which was left out: 'rellum vet'", noted)
+        self.assertIn("1 file of the catalog, which was left out: 'rellum vet'", noted.text)
         with self.assertRaisesRegex(FileFaults, "11 mistakes"):
             find_mod(catalog, "Brass Work")
 

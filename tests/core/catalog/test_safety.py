@@ -203,7 +203,7 @@ class SafetyTest(WorldTest):
         before = self.world.game()
         self.assertIn("(open: 'apply' asks", self.run_it("preview"))
         said = self.run_it("apply", "--yes", status=2)
-        self.assertIn('"@game/mods/same" = "once"', said)
+        self.assertIn("rellum decide nested mods/same once", said)
         self.assertEqual(self.world.game(), before)
         pack = self.world.path("pack", "rellum.toml")
         for word, path in (("once", "mods/same/a.dat"), ("twice", "mods/same/Same/a.dat")):

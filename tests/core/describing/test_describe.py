@@ -181,7 +181,7 @@ class DescribeTest(WorldTest):
                 "describe", "--json", "../in/big-1.2.zip.002", "../in/big-1.2.zip.001"
             ).stdout
         )
-        self.assertEqual([f["name"][-3:] for f in told["files"]], ["001", "002"])
+        self.assertEqual([f["file"][-3:] for f in told["files"]], ["001", "002"])
         self.assertEqual((told["id"], told["version"]), ("big", "1.2"))
         told = json.loads(self.world.run("describe", "--json", "../in/folder-3").stdout)
         self.assertEqual(told["places"][0]["to"], "@game/")

@@ -77,7 +77,7 @@ class UpgradeTest(WorldTest):
         with closing(sqlite3.connect(self.world.path("pack", ".rellum", "state.db"))) as database:
             database.executescript(TO_4)
         self.assertEqual(self.world.run("kept", "--json").stdout, kept)
-        self.assertIn("tides dog watch", kept)
+        self.assertIn("dog watch", kept)
         self.assertEqual(self.world.check(deep=True).findings, ())
         self.assertTrue(self.world.apply().preview.plan.is_empty)
         self.world.rewind("2")

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.mend import AbsorbedDocument
     from rellum.core.actions.mend.own_mod import Absorbing
 
 
@@ -20,7 +21,7 @@ def show(absorbing: Absorbing, *, every: bool) -> None:
     console.table(("what", "file", "whose so far", "how"), rows)
     if len(findings) < len(absorbing.findings):
         more = len(absorbing.findings) - len(findings)
-        console.say(f"… and {more:,} more (--all lists every file)")
+        console.say(f"… and {more:,} more (--full lists every file)")
     if absorbing.lacking:
         from rellum.cli.views.plans import tell_paths
 
@@ -31,3 +32,13 @@ def show(absorbing: Absorbing, *, every: bool) -> None:
         )
     for each in absorbing.left:
         console.warn(f"{shown(each.path)} was not absorbed: {each.detail}")
+
+
+def document(planned: Absorbing, *, done: bool) -> AbsorbedDocument:
+    """Return what was absorbed, for programs."""
+    return {
+        "done": done,
+        "release": {"mod": planned.mod, "version": str(planned.version), "build": None},
+        "file_count": len(planned.findings),
+        "lacking": list(planned.lacking),
+    }

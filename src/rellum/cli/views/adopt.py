@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.set_up import AdoptDocument, RebuiltDocument
     from rellum.core.actions.set_up.adopt import AdoptResult
     from rellum.core.actions.set_up.rebuild import Rebuilt
 
@@ -75,28 +76,25 @@ def show_signs(result: AdoptResult) -> None:
     console.say()
 
 
-def document(result: AdoptResult) -> dict[str, Any]:
+def document(result: AdoptResult) -> AdoptDocument:
     """Return what was adopted for programs."""
+    from rellum.cli.documents.shared import game_document
     from rellum.cli.views.check import drift_document
-    from rellum.core.values.paths import shown
 
     identity = result.identity
     return {
-        "sheet": identity.sheet,
-        "version": identity.version.text,
-        "edition": identity.edition,
-        "expansions": list(identity.expansions),
+        "game": game_document(identity),
         "evidence": list(identity.evidence),
         "game_folder": result.game_folder,
         "pack_folder": result.pack_folder,
-        "files": result.files,
+        "file_count": result.files,
         "bytes": result.bytes,
         "warnings": list(result.warnings),
-        "places": dict(result.places),
+        "places": [{"place": place, "folder": folder} for place, folder in result.places],
         "known_baseline": str(result.known) if result.known else None,
         "findings": drift_document(result.drift)["findings"] if result.drift else [],
         "looks_like": [
-            {"what": each.what, "paths": list(map(shown, each.paths))} for each in result.likenesses
+            {"what": each.what, "paths": list(each.paths)} for each in result.likenesses
         ],
     }
 
@@ -130,16 +128,14 @@ def show(result: AdoptResult, *, every: bool) -> None:
     console.say("Next: 'rellum want MOD', and 'rellum take ARCHIVE' for what you have downloaded.")
 
 
-def rebuilt_document(result: Rebuilt) -> dict[str, Any]:
+def rebuilt_document(result: Rebuilt) -> RebuiltDocument:
     """Return what became of a damaged state for programs."""
-    from rellum.core.values.paths import shown
-
     return {
-        "laid": result.laid,
-        "unsure": [shown(path) for path in result.unsure],
-        "damaged_state": result.damaged,
-        "rescued": result.rescued,
-        "rescued_files": result.rescued_files,
+        "laid_count": result.laid,
+        "unsure": list(result.unsure),
+        "damaged_state": result.damaged or None,
+        "rescued_to": result.rescued or None,
+        "rescued_count": result.rescued_files,
     }
 
 

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.change import ApplyDocument
+    from rellum.core.actions.change.apply import ApplyResult
     from rellum.core.composing.settling import SettingsConflict
     from rellum.core.layers.wrappers import Depth, SameName
     from rellum.core.patching.merge import Side
@@ -35,3 +37,17 @@ def how_deep(found: SameName) -> Depth | None:
     )
     said = console.choose(question, (once, f"{once}{found.folder}"))
     return None if said is None else "once" if said == once else "twice"
+
+
+def document(result: ApplyResult) -> ApplyDocument:
+    """Return what was applied, for programs."""
+    from rellum.cli.documents.shared import change_document, release_document
+
+    preview = result.preview
+    rebase = preview.rebase
+    return {
+        **change_document(preview.plan, done=result.done),
+        "releases": [release_document(each.name) for each in preview.lock.releases],
+        "game_version": (rebase.now.version if rebase else preview.lock.game_version).text,
+        "swept_to": preview.plan.swept_to or None,
+    }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import typer
 
@@ -11,6 +11,7 @@ from rellum.cli import console
 from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.live import BackupDocument, BroughtBackDocument
     from rellum.core.actions.live.backup import BackupResult, Comparison
     from rellum.core.actions.live.bring_back import BringingBack, BroughtBack
     from rellum.core.pack.backup import Backup
@@ -24,7 +25,7 @@ def name_of(backup: Backup) -> str:
     return f"backup {backup.number}{name} of {console.moment_text(backup.made_at)}"
 
 
-def document(backup: Backup) -> dict[str, Any]:
+def document(backup: Backup) -> BackupDocument:
     """Return a backup for programs."""
     return {
         "number": backup.number,
@@ -32,7 +33,7 @@ def document(backup: Backup) -> dict[str, Any]:
         "made_at": backup.made_at,
         "made_before": backup.reason or None,
         "variant": backup.variant or None,
-        "game": backup.game,
+        "game_version": backup.game,
         "releases": list(backup.releases),
         "file_count": backup.files,
         "bytes": backup.bytes,
@@ -47,7 +48,7 @@ def show_made(result: BackupResult, *, as_json: bool) -> None:
             {
                 "backup": document(backup) if backup else None,
                 "is_new": made.is_new,
-                "in_use": list(map(shown, made.in_use)),
+                "in_use": list(made.in_use),
             }
         )
         return
@@ -95,7 +96,7 @@ def show_one(backup: Backup, files: Mapping[PlacePath, Content], *, as_json: boo
             {"path": path, "bytes": each.size, "blake3": each.digest}
             for path, each in files.items()
         ]
-        console.say_json({**document(backup), "files": listed})
+        console.say_json({"backup": document(backup), "files": listed})
         return
     console.say(f"{name_of(backup).capitalize()}, game {backup.game}:")
     rows = [(shown(path), console.bytes_text(each.size)) for path, each in files.items()]
@@ -186,3 +187,17 @@ def show_brought(result: BroughtBack) -> bool:
         files = console.count_text(len(bringing.newer), "newer file stays", "newer files stay")
         console.say(f"{files}; --exactly removes what came since.")
     return not bringing.lost
+
+
+def brought_document(result: BroughtBack) -> BroughtBackDocument:
+    """Return what was brought back, for programs."""
+    from rellum.cli.documents.shared import change_document
+
+    bringing = result.bringing
+    return {
+        **change_document(bringing.plan, done=result.done),
+        "backup": document(bringing.backup),
+        "lost": list(bringing.lost),
+        "newer": list(bringing.newer),
+        "kept_backup": (result.kept.number or None) if result.kept else None,
+    }

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 from rellum.core.values.owners import VANILLA
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.mend import CheckDocument
     from rellum.core.folder.model import Cause, Drift, Finding, GameUpdate, Guard
 
 
@@ -68,7 +69,7 @@ def show_findings(findings: Sequence[Finding], *, every: bool) -> None:
         _show_each(findings, every=every)
     else:
         _show_grouped(findings)
-        console.say("(--all lists every file)")
+        console.say("(--full lists every file)")
 
 
 def _update_line(update: GameUpdate) -> str:
@@ -168,17 +169,17 @@ def show_own_changes(drift: Drift, *, every: bool) -> None:
     console.say(f"  {', '.join(map(shown, named))}{more}")
 
 
-def drift_document(drift: Drift) -> dict[str, Any]:
+def drift_document(drift: Drift) -> CheckDocument:
     """Return what a check found, for programs."""
-    from rellum.core.values.paths import shown
+    from rellum.cli.documents.shared import owner_document
 
     return {
         "findings": [
             {
-                "path": shown(each.path),
+                "path": each.path,
                 "finding": each.kind,
                 "cause": each.cause or None,
-                "owner": str(each.owner) if each.owner else None,
+                "owner": owner_document(each.owner),
                 "detail": each.detail,
                 "has_original": each.has_original,
                 "members": [
@@ -187,23 +188,23 @@ def drift_document(drift: Drift) -> dict[str, Any]:
             }
             for each in drift.findings
         ],
-        "touched": [shown(path) for path in drift.touched],
-        "own_changes": [shown(path) for path in drift.own_changes],
-        "damaged_originals": [shown(path) for path in drift.damaged_originals],
+        "touched": list(drift.touched),
+        "own_changes": list(drift.own_changes),
+        "damaged_originals": list(drift.damaged_originals),
         "update": {
             "version": drift.update.version or None,
-            "files": drift.update.files,
+            "file_count": drift.update.files,
             "told_by": drift.update.by,
-            "files_still_as_before": drift.update.waiting,
+            "still_as_before_count": drift.update.waiting,
         }
         if drift.update
         else None,
         "guard": {
-            "files": drift.guard.files,
-            "broken": [shown(path) for path in drift.guard.broken],
+            "file_count": drift.guard.files,
+            "broken": list(drift.guard.broken),
         }
         if drift.guard
         else None,
-        "files_seen": drift.files_seen,
-        "files_hashed": drift.files_hashed,
+        "seen_count": drift.files_seen,
+        "hashed_count": drift.files_hashed,
     }

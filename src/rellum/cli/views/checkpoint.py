@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.mend import CheckpointDocument
     from rellum.core.pack.checkpoints import Checkpoint
 
 
@@ -37,13 +38,13 @@ def show(found: list[Checkpoint]) -> None:
     console.table(("no.", "made (UTC)", "game", "name", "", "what came after"), rows, right=(0,))
 
 
-def document(each: Checkpoint) -> dict[str, Any]:
+def document(each: Checkpoint) -> CheckpointDocument:
     return {
         "number": each.number,
         "name": each.name or None,
-        "good": each.good,
+        "is_good": each.good,
         "made_at": each.made_at,
         "game_version": each.version,
         "ended_by": each.ended_by or None,
-        "files": each.files,
+        "file_count": each.files,
     }

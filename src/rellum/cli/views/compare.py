@@ -8,7 +8,7 @@ from rellum.cli import console
 from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
-    from rellum.cli.documents import CompareDocument, FileDifferenceDocument
+    from rellum.cli.documents.change import CompareDocument, FileDifferenceDocument
     from rellum.core.actions.change.compare import Difference
 
 _MOST_FILES = 30
@@ -33,7 +33,7 @@ def show(found: Difference, first: str, second: str, *, every: bool, as_json: bo
             [(names.get(what, what), shown(path)) for path, what in shown_files],
         )
     if len(files) > len(shown_files):
-        console.say(f"… and {len(files) - len(shown_files):,} more (--all lists every file)")
+        console.say(f"… and {len(files) - len(shown_files):,} more (--full lists every file)")
     if found.is_empty:
         console.say(f"{first} and {second} have the same releases and options{_and_files(found)}.")
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.change import ConflictsDocument
     from rellum.core.layers.contested_paths import Conflict, Conflicts
 
 
@@ -25,7 +26,7 @@ def show(found: Conflicts, *, every: bool) -> None:
         rows = [(shown(each.path), each.winner, _losers(each), _how(each)) for each in listed]
         console.table(("file", "wins", "hides", "by"), rows)
     if len(differing) > len(listed):
-        console.say(f"… and {len(differing) - len(listed):,} more (--all lists every file)")
+        console.say(f"… and {len(differing) - len(listed):,} more (--full lists every file)")
     for share in found.shares:
         if share.hidden and share.hidden == share.brings:
             files = console.count_text(share.hidden, "file")
@@ -46,20 +47,21 @@ def _how(conflict: Conflict) -> str:
     return how + (f"; edited by {', '.join(conflict.edited_by)}" if conflict.edited_by else "")
 
 
-def document(found: Conflicts) -> dict[str, Any]:
+def document(found: Conflicts) -> ConflictsDocument:
     return {
         "conflicts": [
             {
-                "path": shown(each.path),
+                "path": str(each.path),
                 "mods": list(each.mods),
                 "winner": each.winner,
-                "by": "choice" if each.is_chosen else "load-order",
+                "decided_by": "choice" if each.is_chosen else "load-order",
                 "same_content": each.is_same,
                 "edited_by": list(each.edited_by),
             }
             for each in found.conflicts
         ],
         "mods": [
-            {"mod": each.mod, "files": each.brings, "hidden": each.hidden} for each in found.shares
+            {"mod": each.mod, "file_count": each.brings, "hidden_count": each.hidden}
+            for each in found.shares
         ],
     }

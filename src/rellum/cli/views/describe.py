@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import typer
 
@@ -11,6 +11,11 @@ from rellum.cli import console
 from rellum.core.values.paths import shown_file
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.gather import (
+        DescribeDocument,
+        DescribedOneDocument,
+        DescribeSavedDocument,
+    )
     from rellum.core.actions.gather.describe import EachOutcome
     from rellum.core.describing.card_files import Saved
     from rellum.core.describing.card_text import Described
@@ -54,7 +59,7 @@ def show_saved(saved: Saved, *, as_json: bool) -> None:
         console.say("Next: 'rellum take' the archive.")
 
 
-def saved_document(saved: Saved) -> dict[str, Any]:
+def saved_document(saved: Saved) -> DescribeSavedDocument:
     """Return where a release was written, for programs."""
     return {
         "mod": saved.mod,
@@ -62,7 +67,7 @@ def saved_document(saved: Saved) -> dict[str, Any]:
         "card": saved.file,
         "is_new": saved.is_new,
         "was_there": saved.was_there,
-        "marks": saved.marks,
+        "open_line_count": saved.marks,
     }
 
 
@@ -103,19 +108,19 @@ def show_drafted(outcomes: Sequence[EachOutcome]) -> None:
         console.say(f"Decide what is marked 'FILL IN' in {shown_file(card)}")
 
 
-def _each_document(each: EachOutcome) -> dict[str, Any]:
+def _each_document(each: EachOutcome) -> DescribedOneDocument:
     return {
         "path": each.path,
         "outcome": each.outcome,
         "release": each.release or None,
         "card": each.card or None,
-        "marks": each.marks,
+        "open_line_count": each.marks,
         "needs_without_card": list(each.lacking),
         "reason": each.reason or None,
     }
 
 
-def document(described: Described, text: str) -> dict[str, Any]:
+def document(described: Described, text: str) -> DescribeDocument:
     naming, shape = described.naming, described.shape
     return {
         "id": naming.id.value or None,
@@ -125,13 +130,13 @@ def document(described: Described, text: str) -> dict[str, Any]:
         "known_as": described.known_as or None,
         "has_card": described.has_card,
         "wrapper": shape.wrapper or None,
-        "files": [{"name": f.name, "size": f.size, "sha256": f.sha256} for f in described.files],
+        "files": [{"file": f.name, "bytes": f.size, "sha256": f.sha256} for f in described.files],
         "places": [
             {
                 "take": rule.take,
                 "to": rule.to,
                 "reason": rule.reason,
-                "sure": rule.is_sure,
+                "is_sure": rule.is_sure,
                 "replaces": list(rule.replaces),
             }
             for rule in shape.rules
@@ -147,7 +152,7 @@ def document(described: Described, text: str) -> dict[str, Any]:
                 "id": own.said_id,
                 "version": own.version or None,
                 "game": own.game or None,
-                "needs": {each.id: each.range for each in own.needs},
+                "needs": [{"id": each.id, "range": each.range} for each in own.needs],
                 "not_understood": list(own.unread),
             }
             for own in described.own

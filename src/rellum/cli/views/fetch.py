@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.gather import FetchDocument, NeededDocument
     from rellum.core.actions.gather.fetch import FetchResult
     from rellum.core.composing.needed import NeededFile
 
@@ -79,14 +80,14 @@ def _size(needed: NeededFile) -> str:
     return "?" if needed.file.size is None else console.bytes_text(needed.file.size)
 
 
-def document(result: FetchResult) -> dict[str, Any]:
+def document(result: FetchResult) -> FetchDocument:
     return {
-        "here_before": result.here,
+        "here_before_count": result.here,
         "fetched": [
             {
-                "name": each.taken.path,
+                "file": each.taken.path,
                 "outcome": each.taken.outcome,
-                "size": each.taken.size,
+                "bytes": each.taken.size,
                 "blake3": each.taken.digest,
                 "given_up": list(each.given_up),
             }
@@ -100,15 +101,18 @@ def document(result: FetchResult) -> dict[str, Any]:
     }
 
 
-def needed_document(needed: NeededFile) -> dict[str, Any]:
+def needed_document(needed: NeededFile) -> NeededDocument:
     file = needed.file
     return {
-        "name": file.name,
-        "mod": needed.release.mod,
-        "version": needed.release.version.text,
-        "size": file.size,
+        "file": file.name,
+        "release": {
+            "mod": needed.release.mod,
+            "version": needed.release.version.text,
+            "build": needed.release.build or None,
+        },
+        "bytes": file.size,
         "sha256": file.sha256,
-        "from": list(file.urls),
+        "addresses": list(file.urls),
         "page": file.page or None,
         "by_hand": file.by_hand or None,
     }

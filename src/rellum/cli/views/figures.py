@@ -39,12 +39,24 @@ class BadFigure(UserError):
     code = "bad-figure"
 
 
+def can_draw() -> bool:
+    """Whether what figures are drawn with is installed."""
+    from importlib.util import find_spec
+
+    return find_spec("matplotlib") is not None
+
+
 def check_figure_name(file: str) -> None:
     """Raise BadFigure unless a figure can be written to the file."""
     if not file.lower().endswith(_KINDS):
         raise BadFigure(
             f"a figure is written as .png or .svg, and {file} is neither",
             hint="Name it e.g. outlook.png.",
+        )
+    if not can_draw():
+        raise BadFigure(
+            "what figures are drawn with is not installed",
+            hint="Install it with: pip install 'rellum[figures]'",
         )
     folder = os.path.dirname(os.path.abspath(file))
     if not os.path.isdir(folder):

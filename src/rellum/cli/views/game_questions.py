@@ -191,7 +191,7 @@ def show(draft: GameDraft, folder: str, to: str, *, as_json: bool) -> None:
                 "yours": list(answers.players),
                 "written_by_game": list(answers.written_by_game),
                 "self_descriptions": [form.file for form in answers.forms],
-                "to_decide": draft.marks,
+                "open_line_count": draft.marks,
                 "text": draft.text,
             }
         )

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.live import HistoryEntryDocument
     from rellum.core.actions.live.history import HistoryEntry, ReleaseChange
     from rellum.core.pack.plays import Play
 
@@ -31,7 +32,7 @@ def show(found: Sequence[HistoryEntry], mod: str, *, every: bool, as_json: bool)
         _show_entry(each, mod)
     if len(found) > len(shown):
         more = console.count_text(len(found) - len(shown), "older change")
-        console.say(f"{more}: --all shows all.")
+        console.say(f"{more}: --full shows all.")
     if not mod and found[0].is_undone:
         console.say(
             f"'rellum rewind' would undo {found[0].action!r} of {console.moment_text(found[0].at)}."
@@ -72,25 +73,34 @@ def _outcome(play: Play) -> str:
     return f"{play.outcome}, but {play.word}" if play.word else play.outcome
 
 
-def _document(each: HistoryEntry) -> dict[str, Any]:
+def _document(each: HistoryEntry) -> HistoryEntryDocument:
     return {
-        "action": each.action,
         "at": each.at,
-        "variant": each.variant or None,
-        "game": each.game or None,
+        "action": each.action,
+        "variant": each.variant,
+        "game_version": each.game,
+        "game_version_before": each.game_before or None,
         "file_count": each.files,
-        "round_count": each.rounds,
+        "change_count": each.rounds,
+        "is_known": each.is_known,
+        "rewind_would_undo": each.is_undone,
         "releases": [
             {
                 "mod": one.mod,
-                "before": one.before,
-                "after": one.after,
+                "version_before": one.before,
+                "version": one.after,
                 "options": one.options or None,
             }
             for one in each.releases
         ],
         "plays": [
-            {"at": play.at, "outcome": play.outcome or None, "word": play.word or None}
+            {
+                "at": play.at,
+                "outcome": play.outcome or None,
+                "word": play.word or None,
+                "seconds": play.seconds,
+                "exit_status": play.status,
+            }
             for play in each.plays
         ],
     }

@@ -139,10 +139,10 @@ def show_waiting(state: HuntState, *, as_json: bool) -> None:
     if as_json:
         console.say_json(
             {
-                "rounds": state.rounds,
+                "round_count": state.rounds,
                 "mods": sorted(question.mods),
                 "why": question.why,
-                "at_most_more": question.left,
+                "at_most_more_count": question.left,
                 "suspects": [{"mod": mod, "share": share} for mod, share in question.suspects],
                 "ended": None,
             }
@@ -154,16 +154,18 @@ def show_waiting(state: HuntState, *, as_json: bool) -> None:
 def show_end(end: HuntEnd, state: HuntState, *, as_json: bool) -> None:
     found = end.found
     if as_json:
+        from rellum.cli.documents.shared import release_document
+
         console.say_json(
             {
-                "rounds": state.rounds,
+                "round_count": state.rounds,
                 "ended": found.ending,
                 "culprits": [sorted(each) for each in found.culprits],
                 "proven": sorted(found.proven),
                 "relations": list(end.relations),
                 "works_without": sorted(_left_out(found.culprits, found.fixed)),
                 "resolve_would_choose": [
-                    {"mod": after.mod, "version": after.version, "instead_of": before.version}
+                    {"release": release_document(after), "instead_of": release_document(before)}
                     for before, after in end.instead
                 ],
                 "trial_count": end.trials,
@@ -194,7 +196,7 @@ def show_end(end: HuntEnd, state: HuntState, *, as_json: bool) -> None:
         for mod in gone:
             kind = "graft" if mod.startswith("graft:") else ""
             console.say(
-                f"  take the graft {mod.removeprefix('graft:')} out of rellum.toml"
+                f"  rellum graft {mod.removeprefix('graft:')} --off"
                 if kind
                 else f"  rellum drop {mod}"
             )

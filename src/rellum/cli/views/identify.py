@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.set_up import BaselineDocument, IdentifyDocument
     from rellum.core.actions.set_up.identify import Identified
     from rellum.core.folder.baselines import Match
 
@@ -59,36 +60,34 @@ def show(found: Identified, *, every: bool) -> None:
         for path, what in wrong if every else wrong[:_MOST_FILES]:
             console.say(f"  {what:8} {console.one_line(shown(path))}")
         if len(wrong) > _MOST_FILES and not every:
-            console.say(f"  … and {len(wrong) - _MOST_FILES:,} more (--all lists every file)")
+            console.say(f"  … and {len(wrong) - _MOST_FILES:,} more (--full lists every file)")
     else:
         console.say("\nIt matches none of these.")
 
 
-def document(found: Identified) -> dict[str, Any]:
+def document(found: Identified, written: str) -> IdentifyDocument:
+    from rellum.cli.documents.shared import game_document
+
     identity, nearest = found.identity, found.nearest
     return {
         "folder": found.folder,
-        "sheet": found.sheet.id,
-        "version": identity.version.text if identity else None,
-        "edition": identity.edition if identity else None,
-        "expansions": list(identity.expansions) if identity else [],
+        "game": game_document(identity) if identity else None,
         "evidence": list(identity.evidence) if identity else [],
-        "files": found.files,
+        "file_count": found.files,
         "bytes": found.bytes,
         "baselines": [_match_document(each) for each in found.matches],
         "nearest": _match_document(nearest) if nearest else None,
+        "written": written or None,
     }
 
 
-def _match_document(match: Match) -> dict[str, Any]:
-    from rellum.core.values.paths import shown
-
+def _match_document(match: Match) -> BaselineDocument:
     return {
         "version": match.known.version.text,
         "edition": match.known.edition,
         "expansions": list(match.known.expansions),
-        "matching": match.matching,
-        "differing": [shown(path) for path in match.differing],
-        "missing": [shown(path) for path in match.missing],
-        "beside": [shown(path) for path in match.beside],
+        "matching_count": match.matching,
+        "differing": list(match.differing),
+        "missing": list(match.missing),
+        "beside": list(match.beside),
     }

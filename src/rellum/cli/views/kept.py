@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 from rellum.core.values.owners import FOREIGN
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.mend import KeptDocument
     from rellum.core.actions.mend.kept import KeptCopy
 
 
@@ -64,7 +65,7 @@ def show_grouped(copies: list[KeptCopy]) -> None:
         size = console.bytes_text(sum(each.kept.size for each in members))
         rows.append((_ranges(numbers), _moment(moment), size, files, why))
     console.table(("no.", "kept (UTC)", "size", "files", "why"), rows, right=(2,))
-    console.say("'rellum kept --all' lists each of them.")
+    console.say("'rellum kept --full' lists each of them.")
 
 
 def _ranges(numbers: list[int]) -> str:
@@ -95,17 +96,17 @@ def _why(copy: KeptCopy) -> str:
     return f"{whose}changed; {by}"
 
 
-def document(copy: KeptCopy) -> dict[str, Any]:
-    from rellum.core.values.paths import shown
+def document(copy: KeptCopy) -> KeptDocument:
+    from rellum.cli.documents.shared import owner_document
 
     kept = copy.kept
     return {
         "number": kept.number,
-        "path": shown(kept.path),
+        "path": kept.path,
         "bytes": kept.size,
         "blake3": kept.digest,
         "kept_at": kept.kept_at,
-        "owner": str(kept.owner) if kept.owner else None,
+        "owner": owner_document(kept.owner),
         "comes_back_with": kept.aside_for or None,
         "kept_by": kept.action or None,
         "is_there": copy.is_there,

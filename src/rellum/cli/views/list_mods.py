@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from rellum.cli import console
 
 if TYPE_CHECKING:
-    from rellum.cli.documents import CatalogListDocument, ListDocument
+    from rellum.cli.documents.change import CatalogListDocument, ListDocument
     from rellum.core.actions.change.list_mods import CatalogMod, ListedMod
     from rellum.core.values.ids import ReleaseName
 
@@ -31,7 +31,7 @@ def show(mods: Sequence[ListedMod], form: str, *, as_json: bool) -> None:
             _label(each.release),
             *([_label(each.waits_for) if each.waits_for else ""] if waits else []),
             each.since.partition("T")[0],
-            ", ".join(each.because) if each.because else "wanted",
+            "leaves" if each.goes else ", ".join(each.because) or "wanted",
             each.page,
         )
         for each in mods
@@ -106,7 +106,7 @@ def _markdown(text: str) -> str:
 
 def document(mods: Sequence[ListedMod]) -> ListDocument:
     """Return the list for programs."""
-    from rellum.cli.documents import release_document
+    from rellum.cli.documents.shared import release_document
 
     return {
         "mods": [
@@ -116,6 +116,7 @@ def document(mods: Sequence[ListedMod]) -> ListDocument:
                 "kind": each.kind or None,
                 "release": release_document(each.release) if each.release else None,
                 "waits_for": release_document(each.waits_for) if each.waits_for else None,
+                "goes": each.goes,
                 "since": each.since or None,
                 "needed_by": list(each.because),
                 "page": each.page or None,
@@ -129,7 +130,7 @@ def document(mods: Sequence[ListedMod]) -> ListDocument:
 
 def catalog_document(mods: Sequence[CatalogMod]) -> CatalogListDocument:
     """Return the mods of the catalog for programs."""
-    from rellum.cli.documents import release_document
+    from rellum.cli.documents.shared import release_document
 
     return {
         "catalog": [

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.match import LookedDocument, NewsDocument
     from rellum.core.actions.match.look import Looked
     from rellum.core.actions.match.news import News
     from rellum.core.solving.newer_releases import NewRelease
@@ -23,21 +24,23 @@ def size_of(news: NewRelease) -> tuple[str, str]:
     return kind, console.bytes_text(news.size) if news.size is not None else "?"
 
 
-def document(result: News) -> dict[str, Any]:
-    from rellum.cli.views.plans import statement_document
+def document(result: News) -> NewsDocument:
+    from rellum.cli.documents.shared import statement_document
 
     return {
-        "game": result.game.text,
+        "game_version": result.game.text,
         "releases": [
             {
-                "mod": each.release.mod,
+                "release": {
+                    "mod": each.release.mod,
+                    "version": each.release.version.text,
+                    "build": each.release.build or None,
+                },
                 "version_now": each.now.version.text,
-                "version": each.release.version.text,
-                "build": each.release.build or None,
                 "can_be_taken": each.outcome.reason is None,
                 "is_free": each.outcome.is_free,
                 "is_patch": each.release.patches is not None,
-                "size": each.size,
+                "bytes": each.size,
                 "brief": each.brief,
                 "statements": [statement_document(one) for one in each.statements],
             }
@@ -77,7 +80,7 @@ def show_looked(result: Looked) -> None:
         console.say("When you have downloaded one: rellum take FILE")
 
 
-def looked_document(result: Looked) -> dict[str, Any]:
+def looked_document(result: Looked) -> LookedDocument:
     return {
         "mods": [
             {

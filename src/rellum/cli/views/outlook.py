@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.match import OutlookDocument
     from rellum.core.solving.game_versions import Cell, Outlook, VersionOutlook
 
 
@@ -91,13 +92,13 @@ def print_csv(result: Outlook) -> None:
     console.say_csv([names, *([str(row[name]) for name in names] for row in rows)])
 
 
-def document(result: Outlook) -> dict[str, Any]:
-    from rellum.cli.views.plans import statement_document
+def document(result: Outlook) -> OutlookDocument:
+    from rellum.cli.documents.shared import statement_document
 
     return {
         "versions": [
             {
-                "game": each.game.text,
+                "game_version": each.game.text,
                 "is_now": each.is_now,
                 "has_line_up": each.give_up == (),
                 "give_up": None
@@ -112,5 +113,22 @@ def document(result: Outlook) -> dict[str, Any]:
             }
             for each in result.versions
         ],
-        "cells": _rows(result),
+        "cells": [
+            {
+                "game_version": version.game.text,
+                "mod": cell.mod,
+                "is_wanted": cell.mod in result.wanted,
+                "status": cell.status,
+                "release": {
+                    "mod": cell.release.mod,
+                    "version": cell.release.version.text,
+                    "build": cell.release.build or None,
+                }
+                if cell.release
+                else None,
+                "trial": str(cell.trial) if cell.trial else None,
+            }
+            for version in result.versions
+            for cell in version.cells
+        ],
     }

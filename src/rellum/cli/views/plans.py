@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 from rellum.core.change.operations import returned_with, source_of
@@ -16,7 +16,6 @@ if TYPE_CHECKING:
     from rellum.core.change.readiness import Space
     from rellum.core.folder.identity import Identity
     from rellum.core.patching.container import Rebuilt
-    from rellum.core.solving.problem import Statement
     from rellum.core.values.paths import PlacePath
 
 MOST_LINES = 30
@@ -43,20 +42,12 @@ def game_line(identity: Identity) -> str:
     return ", ".join(parts)
 
 
-def statement_document(statement: Statement) -> dict[str, str | None]:
-    """Return a statement for programs."""
-    from rellum.core.catalog.toml_lines import place_of
-
-    place = place_of(statement.source) if statement.source else None
-    return {"text": statement.text, "place": place}
-
-
 def plan_lines(plan: Plan, *, every: bool) -> None:
     """Print a plan file by file."""
     operations = plan.visible
     shown_ones = operations if every else operations[:MOST_LINES]
     rows = [
-        (_word(each), shown(each.path), console.bytes_text(_bytes(each)), _remark(each))
+        (_word(each), shown(each.path), console.bytes_text(bytes_of(each)), _remark(each))
         for each in shown_ones
     ]
     console.table(("what", "file", "size", "whose"), rows, right=(2,))
@@ -64,7 +55,7 @@ def plan_lines(plan: Plan, *, every: bool) -> None:
         if members := members_text(each):
             console.say(f"{shown(each.path)}: {members}")
     if len(operations) > len(shown_ones):
-        console.say(f"… and {len(operations) - len(shown_ones):,} more (--all lists every file)")
+        console.say(f"… and {len(operations) - len(shown_ones):,} more (--full lists every file)")
 
 
 def rebuilt_of(operation: Operation) -> Rebuilt | None:
@@ -97,7 +88,8 @@ def _word(operation: Operation) -> str:
     return _WORDS[operation.effect]
 
 
-def _bytes(operation: Operation) -> int:
+def bytes_of(operation: Operation) -> int:
+    """Return the bytes of what an operation lays, or takes away."""
     content = operation.after or operation.found.content
     return content.size if content else 0
 
@@ -219,33 +211,3 @@ def release_rows(plan: Plan, load_order: Sequence[str]) -> list[tuple[str, ...]]
 
 def _rank(owner: str, load_order: Sequence[str]) -> int:
     return load_order.index(owner) if owner in load_order else len(load_order)
-
-
-def _members_document(operation: Operation) -> dict[str, Any]:
-    made = rebuilt_of(operation)
-    if made is None:
-        return {}
-    changes = {"added": made.added, "replaced": made.replaced}
-    return {"members": {**changes, "removed": made.removed, "dropped": made.dropped}}
-
-
-def plan_document(plan: Plan, space: Space) -> dict[str, Any]:
-    """Return a plan for programs."""
-    return {
-        "operations": [
-            {
-                "path": shown(each.path),
-                "effect": each.effect,
-                "size": _bytes(each),
-                "owner": str(each.owner) if each.owner else None,
-                "owner_before": str(each.found.owner) if each.found.content else None,
-                "blake3": each.after.digest if each.after else None,
-                "keeps_copy": each.keep is not None,
-                **_members_document(each),
-            }
-            for each in plan.visible
-        ],
-        "left_alone": [{"path": shown(path), "reason": why} for path, why in plan.left_alone],
-        "space_needed": space.needed,
-        "space_free": space.free,
-    }

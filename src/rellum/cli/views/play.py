@@ -78,12 +78,14 @@ def ask_outcome(run: Run, given: str, *, may_ask: bool) -> Said:
 def show_result(result: PlayResult, *, as_json: bool) -> None:
     stage, run, said = result.stage, result.run, result.said
     if as_json:
+        from rellum.cli.documents.shared import release_of_mod
+
         console.say_json(
             {
                 "program": stage.program,
                 "variant": stage.variant,
-                "game": stage.game,
-                "releases": dict(stage.line_up),
+                "game_version": stage.game,
+                "releases": [release_of_mod(mod, label) for mod, label in stage.line_up.items()],
                 "seconds": round(run.seconds, 1),
                 "exit_status": run.status,
                 "outcome": said.outcome or None,

@@ -3,11 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.change import (
+        GameUpdateDocument,
+        PreviewDocument,
+        SameNameDocument,
+        SettingsDocument,
+        ShapeDocument,
+    )
     from rellum.core.actions.change.outline import ReleaseChange
     from rellum.core.change.players_warnings import BrokenSaves
     from rellum.core.change.preparing import Preview
@@ -210,7 +217,7 @@ def _shape_lines(shape: Shape, *, every: bool) -> Iterator[str]:
     for path in missing:
         yield f"  nothing for {shown(path)}"
     if len(missing) < len(shape.missing):
-        yield f"  … and {len(shape.missing) - len(missing):,} more (--all lists all)"
+        yield f"  … and {len(shape.missing) - len(missing):,} more (--full lists all)"
 
 
 def _trial_warnings(result: Preview) -> Iterator[str]:
@@ -234,37 +241,85 @@ def conflict_lines(conflict: SettingsConflict) -> list[str]:
     ]
 
 
-def same_name_document(found: SameName) -> dict[str, Any]:
-    from rellum.core.values.paths import shown
-
+def same_name_document(found: SameName) -> SameNameDocument:
+    """Return a folder that may be one too many, for programs."""
     return {
         "archive": found.archive,
         "folder": found.folder,
-        "to": shown(found.to),
+        "to": str(found.to),
         "depth": found.depth,
     }
 
 
-def shape_document(shape: Shape) -> dict[str, Any]:
-    from rellum.core.values.paths import shown
-
+def shape_document(shape: Shape) -> ShapeDocument:
+    """Return how a donor fits its slot, for programs."""
     return {
         "graft": shape.graft,
-        "provided": [shown(path) for path in shape.provided],
-        "extra": [shown(path) for path in shape.extra],
-        "missing": [shown(path) for path in shape.missing],
+        "provided": list(shape.provided),
+        "extra": list(shape.extra),
+        "missing": list(shape.missing),
     }
 
 
-def settings_document(conflict: SettingsConflict) -> dict[str, Any]:
-    from rellum.core.values.paths import shown
-
+def settings_document(conflict: SettingsConflict) -> SettingsDocument:
+    """Return a conflict of settings for programs."""
     return {
-        "path": shown(conflict.path),
-        "owner": conflict.whose,
+        "path": conflict.path,
+        "owner": str(conflict.whose),
         "side": conflict.side,
         "conflicts": [
-            {"key": each.key, "mine": each.mine, "theirs": each.theirs}
+            {"key": str(each.key), "mine": _text(each.mine), "theirs": _text(each.theirs)}
             for each in conflict.conflicts
         ],
+    }
+
+
+def _text(value: object) -> str | None:
+    return None if value is None else str(value)
+
+
+def document(result: Preview) -> PreviewDocument:
+    """Return a preview for programs."""
+    from rellum.cli.documents.shared import left_alone_document, operation_document, owner_document
+
+    return {
+        "operations": [operation_document(each) for each in result.plan.visible],
+        "left_alone": left_alone_document(result.plan),
+        "needed_bytes": result.space.needed,
+        "free_bytes": result.space.free,
+        "line_up_made_anew": result.made_anew,
+        "game_update": _update_document(result.rebase) if result.rebase else None,
+        "hidden": [
+            {"owner": owner_document(owner), "file_count": count}
+            for owner, count in result.target.hidden.items()
+        ],
+        "new_places": [{"place": root, "folder": folder} for root, folder in result.new_places],
+        "check_by_hand": [{"owner": str(owner), "text": note} for owner, note in result.by_hand],
+        "notes": [{"owner": str(owner), "text": note} for owner, note in result.notes],
+        "broken_saves": [
+            {
+                "mod": each.mod,
+                "version_before": each.before,
+                "version": each.after,
+                "opens_back": bool(each.back),
+            }
+            for each in result.broken_saves
+        ],
+        "leftovers": [each.path for each in result.leftovers],
+        "grafts": [shape_document(each) for each in result.shapes],
+        "settings": [settings_document(each) for each in result.settings],
+        "same_names": [same_name_document(each) for each in result.same_names],
+    }
+
+
+def _update_document(rebase: Rebase) -> GameUpdateDocument:
+    return {
+        "version_before": rebase.before.version.text,
+        "version": rebase.now.version.text,
+        "changed": list(rebase.changed),
+        "new": list(rebase.new),
+        "gone": list(rebase.gone),
+        "overwritten": [each.path for each in rebase.overwritten],
+        "lacking": list(rebase.lacking),
+        "beside": list(rebase.beside),
     }

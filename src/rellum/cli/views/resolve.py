@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.match import ResolveDocument
     from rellum.core.actions.match.resolve import ResolveResult
     from rellum.core.catalog.model import Mod, OptionGroup
     from rellum.core.pack.lock_file import LockedRelease
@@ -32,26 +33,34 @@ def why_text(release: LockedRelease) -> str:
     return "; ".join(parts)
 
 
-def document(result: ResolveResult) -> dict[str, Any]:
+def document(result: ResolveResult) -> ResolveDocument:
+    """Return the line-up for programs."""
+    from rellum.cli.documents.shared import release_document
+
     before = result.before or {}
     return {
-        "game": {"sheet": result.lock.sheet, "version": result.lock.game_version.text},
+        "game": {
+            "sheet": result.lock.sheet,
+            "version": result.lock.game_version.text,
+            "edition": result.lock.edition,
+            "expansions": list(result.lock.expansions),
+        },
         "changed": result.changed,
         "releases": [
             {
-                "mod": release.mod,
-                "version": release.version,
+                "release": release_document(release.name),
                 "version_before": before.get(release.mod),
-                "build": release.build or None,
                 "needed_by": list(release.because),
-                "options": {group: list(chosen) for group, chosen in release.options},
+                "options": [
+                    {"group": group, "choices": list(chosen)} for group, chosen in release.options
+                ],
                 "rests_on": release.trial or None,
                 "files": [file.name for file in release.files],
             }
             for release in result.lock.releases
         ],
         "left_out": list(result.left_out),
-        "check_by_hand": [{"mod": mod, "note": note} for mod, note in result.notes],
+        "check_by_hand": [{"mod": mod, "text": note} for mod, note in result.notes],
         "missing_files": [each.file.name for each in result.missing_files],
     }
 

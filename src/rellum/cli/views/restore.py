@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 from rellum.cli import console
 
 if TYPE_CHECKING:
-    from rellum.core.actions.mend.interrupted import Mended
-    from rellum.core.actions.mend.restore import Confirm, Restoration
+    from rellum.cli.documents.mend import MendedDocument, RestoreDocument
+    from rellum.core.actions.mend.interrupted import Mended, MendResult
+    from rellum.core.actions.mend.restore import Confirm, Restoration, RestoreResult
 
 
 def asker(yes: bool) -> Confirm:
@@ -100,3 +101,27 @@ def show_mended(mended: Mended) -> None:
     if mended.rescued:
         count = console.count_text(mended.rescued_files, "copy", "copies")
         console.warn(f"{count} of which it is not known where they belong: {mended.rescued}")
+
+
+def document(result: RestoreResult) -> RestoreDocument:
+    """Return what was restored, for programs."""
+    from rellum.cli.documents.shared import change_document
+
+    return {
+        **change_document(result.restoration.plan, done=result.done),
+        "foreign": list(result.restoration.foreign),
+        "yours": list(result.restoration.yours),
+    }
+
+
+def mended_document(result: MendResult) -> MendedDocument:
+    """Return what became of an interrupted change, for programs."""
+    mended, repair = result.mended, result.repair
+    return {
+        "done": mended is not None,
+        "lost_count": mended.lost if mended else 0,
+        "left": list(mended.left) if mended else [],
+        "unknown": list(mended.unknown) if mended else [],
+        "rescued_to": (mended.rescued or None) if mended else None,
+        "repair": document(repair) if repair else None,
+    }

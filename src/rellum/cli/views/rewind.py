@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 from rellum.cli import console
 
 if TYPE_CHECKING:
-    from rellum.core.actions.mend.rewind import Rewinding
+    from rellum.cli.documents.mend import RewindDocument
+    from rellum.core.actions.mend.rewind import Rewinding, RewindResult
     from rellum.core.pack.checkpoints import Checkpoint
 
 
@@ -50,3 +51,16 @@ def _name_of(checkpoint: Checkpoint) -> str:
     before = f", before '{checkpoint.ended_by}'" if checkpoint.ended_by else ""
     moment = console.moment_text(checkpoint.made_at)
     return f"checkpoint {checkpoint.number}{name} of {moment}{before}"
+
+
+def document(result: RewindResult) -> RewindDocument:
+    """Return what going back did, for programs."""
+    from rellum.cli.documents.shared import change_document
+    from rellum.cli.views.checkpoint import document as checkpoint_document
+
+    rewinding = result.rewinding
+    return {
+        **change_document(rewinding.plan, done=result.done),
+        "checkpoint": checkpoint_document(rewinding.checkpoint),
+        "texts": list(rewinding.texts) if result.done else [],
+    }

@@ -5,12 +5,14 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 from rellum.core.values.paths import shown_file
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.gather import DamagedDocument, ShelfDocument, ShelfItemDocument
+    from rellum.cli.documents.shared import ReleaseDocument
     from rellum.core.actions.gather.shelf import Damaged, Inventory, Item, Trim
     from rellum.core.shelf.mend_index import Mended
 
@@ -80,36 +82,36 @@ def bytes_of(text: str) -> int:
     return int(float(found[1]) * _UNITS[unit])
 
 
-def document(found: Inventory) -> dict[str, Any]:
+def document(found: Inventory) -> ShelfDocument:
     return {
         "folder": found.folder,
-        "size": found.size,
+        "bytes": found.size,
         "archives": [item_document(item) for item in found.items],
-        "unfinished": [{"path": path, "size": size} for path, size in found.unfinished],
+        "unfinished": [{"path": path, "bytes": size} for path, size in found.unfinished],
         "packs_gone": list(found.packs_gone),
     }
 
 
-def item_document(item: Item) -> dict[str, Any]:
+def item_document(item: Item) -> ShelfItemDocument:
     return {
         "name": item.name,
-        "release": item.release or None,
-        "size": item.size,
+        "release": _release(item.release),
+        "bytes": item.size,
         "files": [
-            {"name": each.name, "size": each.size, "blake3": each.digest, "sha256": each.sha256}
+            {"file": each.name, "bytes": each.size, "blake3": each.digest, "sha256": each.sha256}
             for each in item.files
         ],
         "needed_by": list(item.needed_by),
         "again": item.again,
-        "complete": not item.is_waiting,
+        "is_complete": not item.is_waiting,
     }
 
 
-def damaged_document(damaged: Damaged) -> dict[str, Any]:
+def damaged_document(damaged: Damaged) -> DamagedDocument:
     return {
         "name": damaged.entry.name,
         "blake3": damaged.entry.digest,
-        "release": damaged.entry.origin.label or None,
+        "release": _release(damaged.entry.origin.label),
         "set_aside": damaged.aside,
     }
 
@@ -160,3 +162,11 @@ def show_checked(count: int, damaged: Sequence[Damaged]) -> None:
         )
     files = console.count_text(count, "file")
     console.say(f"{files} hashed, {len(damaged) or 'all whole'}{' not whole' if damaged else ''}.")
+
+
+def _release(label: str) -> ReleaseDocument | None:
+    """Return the release that a label like ``tides 3.2 (harbour)`` names; None for none."""
+    from rellum.cli.documents.shared import release_of_mod
+
+    mod, _, version = label.partition(" ")
+    return release_of_mod(mod, version) if mod else None

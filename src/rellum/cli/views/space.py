@@ -34,6 +34,7 @@ def show(report: SpaceReport, figure: str, *, as_json: bool) -> None:
                 "ways_to_free": [
                     {"name": way.name, "bytes": way.bytes, "cost": way.cost} for way in report.ways
                 ],
+                "figure": figure or None,
             }
         )
         return
@@ -81,7 +82,9 @@ def show_ways(ways: Sequence[WayToFree], *, enough: bool, heading: str = "goes")
 
 def show_freed(freed: Freed, *, as_json: bool) -> None:
     if as_json:
-        console.say_json({"bytes": freed.bytes, "done": freed.done, "enough": freed.enough})
+        console.say_json(
+            {"done": freed.done, "freed_bytes": freed.bytes, "is_enough": freed.enough}
+        )
     elif freed.done:
         console.say(f"Freed {console.bytes_text(freed.bytes)}.")
     elif not freed.ways:

@@ -8,7 +8,7 @@ from rellum.cli import console
 from rellum.cli.views.plans import game_line
 
 if TYPE_CHECKING:
-    from rellum.cli.documents import StatusDocument
+    from rellum.cli.documents.change import StatusDocument
     from rellum.core.actions.change.status import LineUpState, ReleaseStatus, Status
     from rellum.core.folder.model import Drift
     from rellum.core.values.ids import ReleaseName
@@ -115,7 +115,7 @@ def _show_waiting(waiting: tuple[ReleaseStatus, ...], *, every: bool) -> None:
     console.table(("change", "mod", "in the game", "in the line-up"), rows)
     if len(waiting) > len(shown):
         more = console.count_text(len(waiting) - len(shown), "more mod")
-        console.say(f"… and {more} (--all lists them)")
+        console.say(f"… and {more} (--full lists them)")
 
 
 def _change_of(each: ReleaseStatus) -> str:
@@ -130,7 +130,7 @@ def _version(name: ReleaseName | None) -> str:
 
 def document(found: Status) -> StatusDocument:
     """Return the status for programs."""
-    from rellum.cli.documents import game_document, release_document
+    from rellum.cli.documents.shared import game_document, release_document
 
     step = found.next_step
     return {

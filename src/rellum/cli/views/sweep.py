@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.mend import SweepDocument, SweptDocument
     from rellum.core.actions.mend.sweep import Sweep, Sweeping
 
 
@@ -27,17 +28,15 @@ def show(sweeping: Sweeping, *, every: bool) -> None:
     console.table(("file", "what", "why"), rows)
     if len(findings) < len(sweeping.findings):
         more = len(sweeping.findings) - len(findings)
-        console.say(f"… and {more:,} more (--all lists every file)")
+        console.say(f"… and {more:,} more (--full lists every file)")
 
 
-def document(sweep: Sweep) -> dict[str, Any]:
+def document(sweep: Sweep) -> SweepDocument:
     """Return a sweep for programs."""
-    from rellum.core.values.paths import shown
-
     return {
         "name": sweep.name,
         "folder": sweep.folder,
-        "files": [shown(path) for path in sweep.files],
+        "files": list(sweep.files),
     }
 
 
@@ -52,3 +51,13 @@ def show_list(sweeps: Sequence[Sweep]) -> None:
         console.say(f"  {shown_file(each.folder)}")
         for path in each.files[:20]:
             console.say(f"  {console.one_line(shown(path))}")
+
+
+def swept_document(planned: Sweeping, *, done: bool) -> SweptDocument:
+    """Return what was moved out, for programs."""
+    return {
+        "done": done,
+        "folder": planned.folder if done else None,
+        "files": [each.path for each in planned.plan.operations] if done else [],
+        "left": [{"path": path, "reason": why} for path, why in planned.left],
+    }

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import shlex
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.gather import TakenDocument
     from rellum.core.actions.gather.archive_taker import TakeOutcome
 
 
@@ -70,20 +71,24 @@ def _show_likely(taken: TakeOutcome) -> None:
         console.say(f"  if so: rellum take {path} --as {label}")
 
 
-def document(taken: TakeOutcome) -> dict[str, Any]:
+def document(taken: TakeOutcome) -> TakenDocument:
     release = taken.known.release if taken.known else None
     return {
         "path": taken.path,
         "outcome": taken.outcome,
-        "mod": release.mod if release else None,
-        "version": release.version.text if release else None,
-        "build": (release.build or None) if release else None,
+        "release": {
+            "mod": release.mod,
+            "version": release.version.text,
+            "build": release.build or None,
+        }
+        if release
+        else None,
         "known_by": taken.known.by if taken.known else None,
         "form": taken.form,
-        "size": taken.size,
+        "bytes": taken.size,
         "blake3": taken.digest,
         "encoding": taken.encoding or None,
-        "copies": taken.copies,
+        "copy_count": taken.copies,
         "likely": [
             {"release": each.label, "points": each.points, "traits": list(each.traits)}
             for each in taken.likely

@@ -12,6 +12,7 @@ from rellum.cli import console
 from rellum.core.values.paths import shown
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.change import SwitchDocument, VariantChangedDocument
     from rellum.core.actions.change.switch_variant import Switch, Switched
     from rellum.core.actions.change.variant import VariantRow
     from rellum.core.actions.change.variant_folder import OwnFolder
@@ -145,3 +146,30 @@ def show_switched(result: Switched, name: str) -> bool:
     console.say(f"{name} is in use: {files} changed, {releases} in the game.")
     console.say(f"Back: rellum variant use {switch.before}")
     return True
+
+
+def changed(
+    name: str, *, before: str = "", folder: OwnFolder | None = None
+) -> VariantChangedDocument:
+    """Return what became of a variant, for programs."""
+    return {
+        "done": True,
+        "variant": name,
+        "name_before": before or None,
+        "game_folder": folder.game_folder if folder else None,
+        "pack_folder": folder.pack_folder if folder else None,
+    }
+
+
+def switched_document(result: Switched, name: str) -> SwitchDocument:
+    """Return what a switch did, for programs."""
+    from rellum.cli.documents.shared import change_document
+    from rellum.core.change.plan import Plan
+
+    switch = result.switch
+    return {
+        **change_document(switch.preview.plan if switch else Plan(), done=result.done),
+        "variant": name,
+        "variant_before": switch.before if switch else None,
+        "backup": (result.kept.number or None) if result.kept else None,
+    }

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.match import WantsDocument
     from rellum.core.actions.match.wants import WantResult
 
 
@@ -70,3 +71,19 @@ def refuse_redirected() -> None:
                 hint=f"Delete that file. Write the range as MOD@{name.lstrip('=') or 'VERSION'}+, or in "
                 "quotes.",
             )
+
+
+def document(results: Sequence[WantResult]) -> WantsDocument:
+    """Return wants for programs."""
+    return {
+        "wants": [
+            {
+                "mod": each.mod,
+                "range": each.range,
+                "range_before": each.before,
+                "is_optional": each.optional,
+                "matching": [version.text for version in each.matching],
+            }
+            for each in results
+        ]
+    }

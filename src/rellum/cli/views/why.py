@@ -7,7 +7,10 @@ from typing import TYPE_CHECKING, Any
 from rellum.cli import console
 
 if TYPE_CHECKING:
+    from rellum.cli.documents.match import WhyDocument
+    from rellum.cli.documents.shared import ReleaseDocument
     from rellum.core.actions.match.why import ReleaseAnswer, WhyAnswer
+    from rellum.core.catalog.model import Release
 
 
 MOST_RELEASES = 6
@@ -37,7 +40,7 @@ def answers(answer: WhyAnswer, *, every: bool) -> None:
             console.say_indented(with_place(statement))
     if len(answer.answers) > len(shown):
         console.say()
-        console.say(f"… and {len(answer.answers) - len(shown)} more (--all lists every release)")
+        console.say(f"… and {len(answer.answers) - len(shown)} more (--full lists every release)")
 
 
 def _verdict(answer: ReleaseAnswer) -> str:
@@ -48,19 +51,18 @@ def _verdict(answer: ReleaseAnswer) -> str:
     return f"can be taken, but {answer.brief}"
 
 
-def document(answer: WhyAnswer) -> dict[str, Any]:
-    from rellum.cli.views.plans import statement_document
+def document(answer: WhyAnswer) -> WhyDocument:
+    from rellum.cli.documents.shared import release_document, statement_document
 
     chosen = answer.chosen
     return {
         "mod": answer.mod,
-        "chosen": {"version": chosen.version, "build": chosen.build or None} if chosen else None,
+        "chosen": release_document(chosen.name) if chosen else None,
         "asked_by": [statement_document(each) for each in answer.asked_by],
         "fixed_by": [statement_document(each) for each in answer.fixed_by],
         "releases": [
             {
-                "version": each.release.version.text,
-                "build": each.release.build or None,
+                "release": _release(each.release),
                 "can_be_taken": each.outcome.reason is None,
                 "brief": each.brief,
                 "changes": [
@@ -75,4 +77,12 @@ def document(answer: WhyAnswer) -> dict[str, Any]:
             }
             for each in answer.answers
         ],
+    }
+
+
+def _release(release: Release) -> ReleaseDocument:
+    return {
+        "mod": release.mod,
+        "version": release.version.text,
+        "build": release.build or None,
     }

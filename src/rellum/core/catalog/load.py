@@ -123,7 +123,8 @@ def _sheet_of(
         raise_faults(faults, "the catalog")
         raise NoCatalog(
             f"no game sheet in the catalog has the id {sheet_id!r}" + nearest(sheet_id, sheets),
-            hint="Put the pack's sheet into games/ of a catalog folder named in rellum.toml.",
+            hint="Put the pack's sheet into games/ of a catalog folder that the pack names. 'rellum decide "
+            "catalog FOLDER' names one.",
         )
     return sheet
 
@@ -169,7 +170,7 @@ def _toml_files(folders: Sequence[str], kind: str) -> list[str]:
         if not os.path.isdir(folder):
             raise NoCatalog(
                 f"the catalog folder {shown_file(folder)} is not there",
-                hint="Name it with --catalog, or by 'catalogs' under [pack] in rellum.toml.",
+                hint="Name it with --catalog, or with 'rellum decide catalog FOLDER'; '--off' takes one out.",
             )
         try:
             names = sorted(os.listdir(os.path.join(folder, kind)))

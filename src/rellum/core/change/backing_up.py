@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, cast
 from rellum.core.errors import RellumError
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.globs import WILDCARD
-from rellum.core.notices import note
+from rellum.core.notices import inform, note
 from rellum.core.pack.backup import Circumstances, Made, SeenFile
 from rellum.core.pack.backups import Backups
 from rellum.core.pack.folder_rules import FolderRules
@@ -201,7 +201,7 @@ def back_up_before(action: str, site: Site) -> None:
         return
     if made.is_new:
         files = count_words(len(made.changed) + len(made.gone), "file", "files")
-        note(f"Backup {made.number} was made before this: {files} of yours new, changed or gone.")
+        inform(f"Backup {made.number} was made before this: {files} of yours new, changed or gone.")
     if made.in_use:
         note(f"Not in the backup, as it is being written: {', '.join(made.in_use[:3])}")
 

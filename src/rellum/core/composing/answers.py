@@ -14,6 +14,7 @@ from rellum.core.pack.pack_file import PackFile
 from rellum.core.pack.state import State
 from rellum.core.patching.merge import Side
 from rellum.core.values.paths import PlacePath, TargetPath, shown
+from rellum.core.words import quoted
 
 
 class UnsettledFolder(UserError):
@@ -90,7 +91,7 @@ def refuse_open(same_names: Sequence[SameName], conflicts: Sequence[SettingsConf
                 f"{each.archive}: {each.folder} would become {shown(each.to)}/{each.folder}"
                 for each in open_ones
             ),
-            hint=f'Write "{first.to}" = "once" (only its contents) or "twice" (as it is) under [nested] in '
-            "rellum.toml.",
+            hint=f"Only its contents: rellum decide nested {quoted(shown(first.to))} once\n"
+            f"As it is:         rellum decide nested {quoted(shown(first.to))} twice",
         )
     refuse_unsettled(conflicts)

@@ -62,7 +62,7 @@ class NoLineUpExists(NoAnswer):
                 for each in self.statements
             ],
             "wants": [want.mod for want in self.refusal.wants],
-            "other_reasons": len(self.refusal.others),
+            "other_reason_count": len(self.refusal.others),
             "may_be_more": self.refusal.may_be_more,
             "remedies": [
                 {"kind": each.kind, "text": each.text, "command": each.command or None}

@@ -96,7 +96,7 @@ def _games(
         texts = ", ".join(each.text for each in sorted(known))
         raise NoSuchGame(
             f"no known game version matches '{pack.game_range}'",
-            hint=f"Known versions: {texts}; correct 'range' under [game].",
+            hint=f"Known versions: {texts}; 'rellum decide game-range RANGE' sets another.",
         )
     return tuple(sorted(allowed, key=lambda each: each != locked))
 

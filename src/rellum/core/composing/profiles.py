@@ -11,6 +11,7 @@ from rellum.core.catalog.model import GameSheet, LoadOrderFile
 from rellum.core.errors import UserError
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.values.paths import PlacePath, Roots, below, is_in_game, root_of, shown
+from rellum.core.words import quoted
 
 _MOST_BYTES = 1 << 20
 
@@ -35,7 +36,7 @@ def of_profile(sheet: GameSheet, pack: PackFile, roots: Roots) -> GameSheet:
         there = f"there are {', '.join(names)}" if names else f"{shown(rule.profiles)} has none yet"
         raise NoProfile(
             f"the game keeps a load order for each profile, and the pack names none; {there}",
-            hint='Write into rellum.toml, for example: [game] profile = "main". A variant can have its own.',
+            hint=f"For example: rellum decide profile {quoted(names[0] if names else 'main')}",
         )
     path = below(below(rule.profiles, profile), rule.path.rpartition("/")[2])
     return replace(sheet, load_order=replace(rule, path=path))

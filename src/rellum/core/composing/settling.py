@@ -28,6 +28,7 @@ from rellum.core.values.paths import (
     parse_place_path,
     shown,
 )
+from rellum.core.words import quoted
 
 MOST_BYTES = 16 << 20
 """Larger files are not settings, and are not merged."""
@@ -215,7 +216,8 @@ def refuse_unsettled(conflicts: Sequence[SettingsConflict]) -> None:
                 for each in unsettled
                 for conflict in each.conflicts
             ),
-            hint=f'Write "{first}" = "mine" or "theirs" under [settings] in rellum.toml.',
+            hint=f"Yours:  rellum decide settings {quoted(first)} mine\n"
+            f"Theirs: rellum decide settings {quoted(first)} theirs",
         )
 
 

@@ -81,7 +81,7 @@ class Transfer:
         path = local_path(url, wanted.folder)
         if not any(is_inside(path, each) for each in wanted.sources):
             raise AddressFails(
-                f"{path} lies neither in a catalog nor in a folder under sources in [pack] of rellum.toml"
+                f"{path} lies neither in a catalog nor in a source ('rellum decide source FOLDER')"
             )
         try:
             descriptor = open_regular(path)

@@ -84,13 +84,13 @@ def _refuse_overlaps(game: str, home: PackHome, found: Mapping[str, str]) -> Non
             raise NoPlace(
                 f"the place {root} ({folder}) and {unsafe} contain one another: no mod may write there, as "
                 "the system starts programs from there, or keeps keys there",
-                hint="Name a folder of the game's own under [game.places] in rellum.toml.",
+                hint=f"Name a folder of the game's own: rellum decide place {root[1:]} FOLDER",
             )
         for other, there in ours.items():
             if is_inside(folder, there) or is_inside(there, folder):
                 raise NoPlace(
                     f"the place {root} ({folder}) and {other} ({there}) contain one another",
-                    hint="Name a folder of its own under [game.places], or write @game/… in the sheet.",
+                    hint=f"Name a folder of its own: rellum decide place {root[1:]} FOLDER",
                 )
         for other, there in known.items():
             if is_inside(folder, there) and is_inside(there, folder):
@@ -106,7 +106,7 @@ def refuse_unknown_places(paths: Iterable[PlacePath], roots: Roots, sheet: GameS
             raise NoPlace(
                 f"{path}: the game sheet does not say where {root} lies on this system "
                 f"({place_of(sheet.source)})",
-                hint=f'Name its folder in rellum.toml: [game.places] {root[1:]} = "…"',
+                hint=f"Say where it is: rellum decide place {root[1:]} FOLDER",
             )
 
 

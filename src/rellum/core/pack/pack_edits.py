@@ -37,11 +37,11 @@ def write_adopted(home: PackHome, catalogs: tuple[str, ...], game: str, identity
 
         pack = document.setdefault("pack", tomlkit.table())
         if "catalogs" not in pack:
-            pack["catalogs"] = [_relative(home, each) for each in catalogs]
+            pack["catalogs"] = [relative_to_pack(home, each) for each in catalogs]
         _fill_game(document, identity)
-        document["game"]["folder"] = _relative(home, game)
+        document["game"]["folder"] = relative_to_pack(home, game)
 
-    _edit(home, fill)
+    edit_pack(home, fill)
 
 
 def _new_file(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Identity) -> str:
@@ -58,12 +58,12 @@ def _new_file(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Id
         "\n"
         "[pack]\n"
         f"name = {text(os.path.basename(home.folder))}\n"
-        f"catalogs = {texts([_relative(home, each) for each in catalogs])}\n"
+        f"catalogs = {texts([relative_to_pack(home, each) for each in catalogs])}\n"
         "\n"
         "# Found by 'rellum adopt'.\n"
         "[game]\n"
         f"sheet = {text(identity.sheet)}\n"
-        f"folder = {text(_relative(home, game))}\n"
+        f"folder = {text(relative_to_pack(home, game))}\n"
         f"version = {text(identity.version.text)}\n"
         f"{edition}"
         f"expansions = {texts(list(identity.expansions))}\n"
@@ -73,7 +73,7 @@ def _new_file(home: PackHome, catalogs: tuple[str, ...], game: str, identity: Id
     )
 
 
-def _relative(home: PackHome, folder: str) -> str:
+def relative_to_pack(home: PackHome, folder: str) -> str:
     """Return a folder as the pack file writes it: from the pack's folder, with slashes."""
     try:
         return os.path.relpath(folder, home.folder).replace(os.sep, "/")
@@ -100,7 +100,7 @@ def set_wants(home: PackHome, wants: Sequence[WantLine]) -> None:
             table[want.mod] = _want_value(want)
 
     if wants:
-        _edit(home, change)
+        edit_pack(home, change)
 
 
 def _want_value(want: WantLine) -> str | InlineTable:
@@ -124,9 +124,9 @@ def add_catalog(home: PackHome, folder: str) -> None:
     """Name another catalog folder in ``rellum.toml``, after those that it names. Raises OSError."""
 
     def change(document: TOMLDocument) -> None:
-        document["pack"]["catalogs"].append(_relative(home, folder))
+        document["pack"]["catalogs"].append(relative_to_pack(home, folder))
 
-    _edit(home, change)
+    edit_pack(home, change)
 
 
 def replace_catalog(home: PackHome, old: str, new: str) -> None:
@@ -137,7 +137,7 @@ def replace_catalog(home: PackHome, old: str, new: str) -> None:
         folders = [os.path.normpath(os.path.join(home.folder, each)) for each in named]
         named[folders.index(old)] = new
 
-    _edit(home, change)
+    edit_pack(home, change)
 
 
 def set_hold(home: PackHome, mod: str, version: str, reason: str) -> None:
@@ -151,7 +151,7 @@ def set_hold(home: PackHome, mod: str, version: str, reason: str) -> None:
         hold["reason"] = reason
         document.setdefault("hold", tomlkit.table())[mod] = hold
 
-    _edit(home, change)
+    edit_pack(home, change)
 
 
 def remove_hold(home: PackHome, mod: str) -> None:
@@ -160,7 +160,7 @@ def remove_hold(home: PackHome, mod: str) -> None:
     def change(document: TOMLDocument) -> None:
         del document["hold"][mod]
 
-    _edit(home, change)
+    edit_pack(home, change)
 
 
 def remove_want(home: PackHome, mod: str) -> None:
@@ -169,16 +169,16 @@ def remove_want(home: PackHome, mod: str) -> None:
     def change(document: TOMLDocument) -> None:
         del document["want"][mod]
 
-    _edit(home, change)
+    edit_pack(home, change)
 
 
 def write_folder(home: PackHome, folder: str) -> None:
     """Write into ``rellum.toml`` where the game folder is. Raises OSError."""
 
     def change(document: TOMLDocument) -> None:
-        document["game"]["folder"] = _relative(home, folder)
+        document["game"]["folder"] = relative_to_pack(home, folder)
 
-    _edit(home, change)
+    edit_pack(home, change)
 
 
 def changed_text(
@@ -216,7 +216,8 @@ def _fill_game(document: TOMLDocument, identity: Identity) -> None:
     game_table["expansions"] = list(identity.expansions)
 
 
-def _edit(home: PackHome, change: Callable[[TOMLDocument], None]) -> None:
+def edit_pack(home: PackHome, change: Callable[[TOMLDocument], None]) -> None:
+    """Change ``rellum.toml``; comments and order stay. Raises FileFaults, OSError."""
     write_durably(home.pack_file, _edited(home, change).encode("utf-8"))
 
 

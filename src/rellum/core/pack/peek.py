@@ -31,6 +31,16 @@ def lasting_texts(home: PackHome) -> Iterator[PackTexts]:
     yield from found
 
 
+def checkpoint_names(home: PackHome) -> list[str]:
+    """Return the names of checkpoints, or their numbers; nothing where these cannot be read."""
+    try:
+        with _reading(home) as database:
+            rows = database.execute("SELECT number, name FROM checkpoint ORDER BY number DESC")
+            return [name or str(number) for number, name in rows]
+    except (sqlite3.Error, OSError):
+        return []
+
+
 def game_folder_of(home: PackHome) -> str:
     """Return the game folder that a pack keeps; an empty text where that cannot be read."""
     try:

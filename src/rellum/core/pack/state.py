@@ -168,6 +168,18 @@ class State:
             found[entry.path] = entry
         return found
 
+    def paths_like(self, path: PlacePath) -> list[PlacePath]:
+        """Return files of the game and of mods with the same name, in whatever folder and capitals."""
+        name = path.rpartition("/")[2]
+        query = "SELECT path FROM {} WHERE path LIKE '%/' || ? ESCAPE '~'"
+        escaped = name.replace("~", "~~").replace("%", "~%").replace("_", "~_")
+        found = {
+            row[0]
+            for table in ("baseline", "laid")
+            for row in self._db.execute(query.format(table), (escaped,))
+        }
+        return sorted(map(PlacePath, found))
+
     def baseline_files(self) -> Iterator[BaselineEntry]:
         """Yield every file of the baseline, by path."""
         rows = self._db.execute("SELECT * FROM baseline WHERE kind = 'file' ORDER BY path")

@@ -58,7 +58,7 @@ def _tried(searcher: Searcher, problem: Problem, refusal: Refusal) -> Iterator[R
         tried = replace(problem, trust="tried")
         if isinstance(Searcher(tried).search(tried), Found):
             text = "trust what was tried, too"
-            yield Remedy(kind="trust", text=text, command='trust = "tried" under [pack]')
+            yield Remedy(kind="trust", text=text, command="rellum decide trust tried")
     if any(isinstance(cause, (causes.GameIs, causes.Broke)) for cause in parts):
         yield from _other_games(searcher, problem)
     for cause in parts:

@@ -109,7 +109,7 @@ class ConflictsCommandTest(WorldTest):
                 (each["path"], each["winner"], each["same_content"])
                 for each in document["conflicts"]
             ],
-            [("data/sea.dat", "tides", False), ("data/x.dat", "tides", True)],
+            [("@game/data/sea.dat", "tides", False), ("@game/data/x.dat", "tides", True)],
         )
         self.world.restore_all()
 

@@ -101,6 +101,12 @@ class StatusTest(WorldTest):
         found = self.told("list", "--catalog")["catalog"]
         self.assertEqual([(each["mod"], each["release_count"], each["is_wanted"]) for each in found],
                          [("swell", 1, True), ("tides", 2, False)])  # fmt: skip
+        self.world.drop("swell")
+        self.world.want("tides")
+        self.world.resolve()
+        goes = {each["mod"]: each["goes"] for each in self.told("list")["mods"]}
+        self.assertEqual(goes, {"tides": False, "swell": True})
+        self.assertRegex(self.world.run("list").stdout, r"swell +1.0 +[0-9-]+ +leaves")
         os.rename(self.world.path("catalog"), self.world.path("gone"))
         self.assertEqual([each["mod"] for each in self.told("list")["mods"]], ["tides", "swell"])
 

@@ -67,10 +67,11 @@ class HuntingTest(WorldTest):
         self.world.add_release("mod-f", "0.9", {"mods/mod-f/a.dat": b"older"})
         self.world.take_all()
         found = json.loads(self.hunt("--run", self.command("mod-c", "mod-f"), "--json"))
+        [instead] = found["resolve_would_choose"]
         self.assertEqual(
-            found["resolve_would_choose"],
-            [{"mod": "mod-f", "version": "0.9", "instead_of": "1.0"}],
+            (instead["release"]["version"], instead["instead_of"]["version"]), ("0.9", "1.0")
         )
+        self.assertEqual(instead["release"]["mod"], "mod-f")
         chosen = {each.mod: each.version for each in self.world.resolve().lock.releases}
         self.assertEqual(chosen, {**dict.fromkeys(MODS, "1.0"), "mod-f": "0.9"})
 

@@ -63,7 +63,7 @@ class ModdedGameTest(WorldTest):
         self.make_modded()
         self.know(("1.6.0", VANILLA))
         self.run_it("take", "../downloads/tides-1.0.zip", status=2)  # no pack yet
-        said = self.run_it("adopt", "../game", "--all")
+        said = self.run_it("adopt", "../game", "--full")
         for words in ("data/sea.dat", "data/twin.dat", "mods/ancient/x.dat", "mods/who.dat"):
             self.assertIn(words, said)
         kinds = {str(each.path): each.cause for each in self.world.check().findings}
@@ -205,7 +205,7 @@ class ModdedGameTest(WorldTest):
     def test_identify_names_what_is_beside_the_known_files(self) -> None:
         self.know(("1.6.0", VANILLA))
         write_tree(self.world.path("copy"), {"data/extra.dat": b"extra"})
-        said = self.run_it("identify", "../copy", "--all", "--catalog", "../catalog", status=1)
+        said = self.run_it("identify", "../copy", "--full", "--catalog", "../catalog", status=1)
         self.assertIn("data/extra.dat", said)
         document = json.loads(
             self.world.run("identify", "../copy", "--json", "--catalog", "../catalog").stdout

@@ -22,6 +22,7 @@ def apply(
     newest: options.Newest = None,
     every: options.All = False,
     pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
 ) -> None:
     """Lay the line-up over the game: all of it or nothing.
 
@@ -52,6 +53,8 @@ def apply(
             take_update=take_update,
             newest=newest or (),
         )
+    if as_json:
+        console.say_json(view.document(result))
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)

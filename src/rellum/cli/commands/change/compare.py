@@ -29,7 +29,7 @@ def compare(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Show what differs between two line-ups: releases, options, settings and files."""
+    """Show what differs between two line-ups: releases, options, files."""
     from rellum.cli.views import compare as view
     from rellum.core.actions.change.compare import compare as action
 

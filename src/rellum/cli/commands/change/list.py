@@ -25,7 +25,7 @@ def list_(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """List the mods in the game: version, since when, from where, and who needs them.
+    """List the mods in the game: version, since when, from where, who needs them.
 
     As text or Markdown the list can be pasted into a chat or a page.
     """

@@ -83,17 +83,27 @@ def variant(
 
         with console.progress() as listen:
             made = new_in_folder(request._replace(listen=listen), given[0], folder, like)
+        if as_json:
+            console.say_json(view.changed(made.name, folder=made))
         view.show_own_folder(made)
     elif what == "new":
-        view.show_new(actions.new_variant(request, given[0], like))
+        fresh = actions.new_variant(request, given[0], like)
+        if as_json:
+            console.say_json(view.changed(fresh.name))
+        view.show_new(fresh)
     elif what == "drop":
         if not console.confirm(
             f"Drop the variant {given[0]}?", yes=yes, what="this forgets a variant"
         ):
             raise typer.Exit(1)
-        view.show_dropped(actions.drop_variant(request, given[0]))
+        dropped = actions.drop_variant(request, given[0])
+        if as_json:
+            console.say_json(view.changed(dropped.name))
+        view.show_dropped(dropped)
     elif what == "rename":
         actions.rename_variant(request, *given)
+        if as_json:
+            console.say_json(view.changed(given[1], before=given[0]))
         console.say(f"The variant {given[0]} is called {given[1]} now.")
     elif what == "compare":
         from rellum.core.actions.change.compare import compare
@@ -114,8 +124,12 @@ def use(
     with_drift: bool = False,
     every: bool = False,
     even: bool = False,
+    tells: bool = True,
 ) -> None:
-    """Switch to a variant, shown and asked; exit with 1 where the user says no."""
+    """Switch to a variant, shown and asked; exit with 1 where the user says no.
+
+    ``tells``: a program that wants a document gets that of the switch.
+    """
     from rellum.cli.views import apply as answers
     from rellum.core.actions.change import switch_variant as actions
     from rellum.core.composing.answers import Asking
@@ -136,5 +150,7 @@ def use(
             if yes or not console.is_interactive():
                 raise
             with_drift = view.decide_drift(error, request)
+    if tells and console.wants_json():
+        console.say_json(view.switched_document(result, name))
     if not view.show_switched(result, name):
         raise typer.Exit(1)

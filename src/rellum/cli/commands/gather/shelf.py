@@ -105,7 +105,7 @@ def _check(opened: Shelf, *, as_json: bool) -> None:
         count, damaged = check(opened, listen)
     if as_json:
         console.say_json(
-            {"checked": count, "damaged": [view.damaged_document(each) for each in damaged]}
+            {"checked_count": count, "damaged": [view.damaged_document(each) for each in damaged]}
         )
     else:
         view.show_checked(count, damaged)
@@ -147,7 +147,8 @@ def _carry_out(
     if as_json:
         console.say_json(
             {
-                "freed": trim.size if done else 0,
+                "done": done,
+                "freed_bytes": trim.size if done else 0,
                 "archives": [view.item_document(item) for item in trim.items],
             }
         )

@@ -34,9 +34,9 @@ def vet(
         console.say_json(
             {
                 "catalogs": list(result.folders),
-                "cards": result.cards,
-                "releases": result.releases,
-                "trials": result.trials,
+                "card_count": result.cards,
+                "release_count": result.releases,
+                "trial_count": result.trials,
                 "faults": list(result.faults),
                 "notes": list(result.notes),
             }

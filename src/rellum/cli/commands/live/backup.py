@@ -79,11 +79,18 @@ def backup(
     elif what == "check":
         view.show_damaged(actions.check_backups(request), as_json=as_json)
     elif what == "drop":
-        view.show_dropped(*actions.drop_backups(request, given))
+        dropped, freed = actions.drop_backups(request, given)
+        if as_json:
+            document = {"backups": list(map(view.document, dropped)), "freed_bytes": freed}
+            console.say_json(document)
+        view.show_dropped(dropped, freed)
     elif what == "export":
         from rellum.core.actions.live.backup_zip import export_backup
 
-        view.show_exported(*export_backup(request, first, second), second)
+        backup, lost = export_backup(request, first, second)
+        if as_json:
+            console.say_json({"backup": view.document(backup), "file": second, "lost": list(lost)})
+        view.show_exported(backup, lost, second)
     elif what == "import":
         from rellum.core.actions.live.backup_zip import import_backup
 
@@ -96,5 +103,7 @@ def backup(
 
 def _end(result: BroughtBack) -> None:
     """Say what was brought back; exit with 1 where nothing was, or not all."""
+    if console.wants_json():
+        console.say_json(view.brought_document(result))
     if not view.show_brought(result):
         raise typer.Exit(1)

@@ -15,9 +15,7 @@ def history(
     since: Annotated[
         str, typer.Option("--since", metavar="DATE", help="From this day on, such as 2026-03-14.")
     ] = "",
-    every: Annotated[
-        bool, typer.Option("--all", help="All changes, not just the last 20.")
-    ] = False,
+    every: Annotated[bool, typer.Option("--full", help="Shorten no list.")] = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:

@@ -72,7 +72,7 @@ def hunt(
         raise console.BadCall(f"--breaks {breaks}: it is {', '.join(view.RELIABLY)}")
     request = request_of(pack, even_if_running=even_if_running, shelf=True)
     if stop:
-        _stop(request)
+        _stop(request, as_json=as_json)
         return
     is_new = not actions.is_hunting(request)
     if is_new and answer:
@@ -115,7 +115,7 @@ def _ended(request: Request, state: HuntState, *, as_json: bool) -> None:
         raise typer.Exit(1)
 
 
-def _stop(request: Request) -> None:
+def _stop(request: Request, *, as_json: bool) -> None:
     from rellum.core.actions.live import hunt as actions
     from rellum.core.errors import RellumError
     from rellum.core.pack.hunt_log import HuntFault
@@ -124,8 +124,12 @@ def _stop(request: Request) -> None:
         actions.end_hunt(request)
     except HuntFault:
         actions.drop_hunt(request)
+        if as_json:
+            console.say_json({"ended": "given up", "laid_again": False})
         console.say("The hunt is given up. 'rellum apply' lays the whole pack again.")
         return
     except RellumError as error:
         raise error.with_hint("The hunt is still under way.") from error
+    if as_json:
+        console.say_json({"ended": "given up", "laid_again": True})
     console.say("The hunt is given up: the whole pack is laid again, settings and saves as before.")

@@ -71,4 +71,4 @@ def play(
 def _switch(name: str, pack: str, *, yes: bool) -> None:
     from rellum.cli.commands.change.variant import use
 
-    use(name, pack, yes=yes)
+    use(name, pack, yes=yes, tells=False)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from typing import Annotated
 
 import typer
@@ -13,6 +14,7 @@ from rellum.cli.request import request_of
 def report(
     file: Annotated[str, typer.Argument(metavar="FILE.html", help="The page to write.")],
     pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
 ) -> None:
     """Write a page about the health of the pack, to keep or to hand on.
 
@@ -26,4 +28,6 @@ def report(
         raise console.BadCall(f"a report is written as .html, and {file} is not")
     found = action(request_of(pack, shelf=True))
     view.write(found, file)
+    if as_json:
+        console.say_json({"file": file, "bytes": os.path.getsize(file)})
     console.say(f"Wrote {file}: {view.summary(found)}.")

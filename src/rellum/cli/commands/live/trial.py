@@ -43,12 +43,14 @@ def trial(
         request_of(pack), outcome, mods or [], game=game, note=note, grafts=graft or []
     )
     if as_json:
+        from rellum.cli.documents.shared import release_of_mod
+
         console.say_json(
             {
                 "outcome": result.outcome,
-                "game": result.game.text,
+                "game_version": result.game.text,
                 "date": result.date,
-                "releases": dict(result.releases),
+                "releases": [release_of_mod(mod, label) for mod, label in result.releases],
                 "grafts": graft or [],
             }
         )

@@ -16,6 +16,7 @@ def hold(
     reason: Annotated[str, typer.Option("--reason", metavar="TEXT", help="Why you pin it.")] = "",
     off: Annotated[bool, typer.Option("--off", help="Remove the hold.")] = False,
     pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
 ) -> None:
     """Pin a release of a mod, with a reason; --off unpins it.
 
@@ -25,7 +26,12 @@ def hold(
     from rellum.core.actions.match.wants import let_go
 
     if off:
-        console.say(f"{mod} is no longer held at {let_go(request_of(pack), mod)}.")
+        let_go_of = let_go(request_of(pack), mod)
+        if as_json:
+            console.say_json(
+                {"mod": mod, "version": str(let_go_of), "reason": None, "is_held": False}
+            )
+        console.say(f"{mod} is no longer held at {let_go_of}.")
         return
     if not version or not reason.strip():
         lacking = "a version" if not version else "a reason"
@@ -34,4 +40,8 @@ def hold(
             hint=f"Write e.g. rellum hold {mod} 3.2 --reason '3.3 makes the tides run backwards'.",
         )
     found = action(request_of(pack), mod, version, reason.strip())
+    if as_json:
+        console.say_json(
+            {"mod": mod, "version": str(found), "reason": reason.strip(), "is_held": True}
+        )
     console.say(f"The pack holds {mod} at {found}: {reason.strip()}")

@@ -34,6 +34,7 @@ def want(
         bool, typer.Option("--shelf", help="Want every mod that is complete on the shelf.")
     ] = False,
     pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
 ) -> None:
     """Add mods to the pack, each with a version range.
 
@@ -54,6 +55,8 @@ def want(
         )
     chosen = view.options_of(choices or [])
     results = actions.want(request, words, optional=optional, options=chosen)
+    if as_json:
+        console.say_json(view.document(results))
     if len(results) == 1:
         view.show(results[0])
     elif results:
@@ -67,11 +70,14 @@ def want(
 def drop(
     mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
     pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
 ) -> None:
     """Remove a mod from the pack; the next apply takes it out of the game."""
     from rellum.core.actions.match.wants import drop as action
 
     action(request_of(pack), mod)
+    if as_json:
+        console.say_json({"mod": mod})
     console.say(
         f"{mod} is no longer wanted. The next 'rellum apply' removes it unless another mod needs it."
     )

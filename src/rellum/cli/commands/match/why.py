@@ -14,7 +14,7 @@ from rellum.cli.views import why as view
 def why(
     mod: Annotated[str, typer.Argument(metavar="MOD", help="The mod's id.")],
     version: Annotated[str, typer.Argument(metavar="[VERSION]", help="Explain this release.")] = "",
-    every: Annotated[bool, typer.Option("--all", help="List every release.")] = False,
+    every: Annotated[bool, typer.Option("--full", help="Shorten no list.")] = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:

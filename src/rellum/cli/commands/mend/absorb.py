@@ -36,6 +36,7 @@ def absorb(
     yes: options.Yes = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
 ) -> None:
     """Turn changes that another program made into a mod of your pack.
 
@@ -49,7 +50,7 @@ def absorb(
             "--begin stands alone; call --end --as NAME after the other program"
         )
     if begin:
-        _begin(pack)
+        _begin(pack, as_json=as_json)
         return
     if not name:
         raise typer.BadParameter("name the new mod: --as NAME")
@@ -64,6 +65,8 @@ def absorb(
     planned, done = actions.absorb(
         request_of(pack, shelf=True), name, tuple(paths or ()), ask, source=source, ends=end
     )
+    if as_json:
+        console.say_json(view.document(planned, done=done))
     if not done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
@@ -79,10 +82,12 @@ def absorb(
         console.say(f"{taken_out}.")
 
 
-def _begin(pack: str) -> None:
+def _begin(pack: str, *, as_json: bool) -> None:
     from rellum.core.actions.mend.absorb import begin
 
     begun = begin(request_of(pack))
+    if as_json:
+        console.say_json({"file_count": begun.files, "bytes": begun.bytes})
     if begun.files:
         files = console.count_text(begun.files, "vanilla file")
         console.say(

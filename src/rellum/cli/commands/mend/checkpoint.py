@@ -39,6 +39,8 @@ def checkpoint(
         raise typer.BadParameter("--list and --forget each stand alone")
     if forget:
         freed = actions.forget_checkpoint(request_of(pack), forget)
+        if as_json:
+            console.say_json({"checkpoint": view.document(freed), "drifted": []})
         console.say(f"Checkpoint {freed.number} no longer has a name or mark.")
         return
     if listed:
@@ -51,9 +53,7 @@ def checkpoint(
     result = actions.make_checkpoint(request_of(pack), name, good)
     made = result.checkpoint
     if as_json:
-        from rellum.core.values.paths import shown
-
-        console.say_json({**view.document(made), "drifted": list(map(shown, result.drifted))})
+        console.say_json({"checkpoint": view.document(made), "drifted": list(result.drifted)})
         return
     called = f" '{made.name}'" if made.name else ""
     mark = ", marked good" if made.good else ""

@@ -13,6 +13,7 @@ from rellum.cli.request import request_of
 def guard(
     state: Annotated[str, typer.Argument(metavar="on|off", help="Turn the guard on or off.")],
     pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
 ) -> None:
     """Block store updates by making the store's update files read-only.
 
@@ -25,6 +26,8 @@ def guard(
     if state not in ("on", "off"):
         raise typer.BadParameter("say 'on' or 'off'")
     result = action(request_of(pack), state == "on")
+    if as_json:
+        console.say_json({"is_on": result.is_on, "files": list(result.files)})
     if not result.files:
         console.say("Nothing to do: nothing was guarded.")
         return

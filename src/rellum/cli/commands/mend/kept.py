@@ -24,7 +24,7 @@ def kept(
     to: Annotated[
         str, typer.Option("--to", metavar="FOLDER", help="out: the folder to write to.")
     ] = "",
-    every: Annotated[bool, typer.Option("--all", help="List every copy.")] = False,
+    every: Annotated[bool, typer.Option("--full", help="Shorten no list.")] = False,
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
     pack: options.Pack = options.HERE,
@@ -49,15 +49,24 @@ def kept(
         _list(pack, every=every, as_json=as_json)
     elif what == "back":
         back = actions.bring_back(request_of(pack, even_if_running=even_if_running), chosen)
+        if as_json:
+            console.say_json({"done": True, "paths": [each.path for each in back]})
         view.tell("Back", [shown(each.path) for each in back])
     elif what == "out":
-        view.tell("Written", list(map(shown_file, actions.copy_out(request_of(pack), chosen, to))))
+        written = actions.copy_out(request_of(pack), chosen, to)
+        if as_json:
+            console.say_json({"done": True, "paths": list(written)})
+        view.tell("Written", list(map(shown_file, written)))
     else:
         question = f"Delete {console.count_text(len(chosen), 'kept copy', 'kept copies')} for good?"
         if not console.confirm(question, yes=yes, what="this deletes kept copies"):
+            if as_json:
+                console.say_json({"done": False, "paths": []})
             console.say("Nothing was changed.")
             raise typer.Exit(1)
         gone = actions.let_go(request_of(pack), chosen)
+        if as_json:
+            console.say_json({"done": True, "paths": [each.path for each in gone]})
         view.tell(
             "Deleted", [f"the copy of {shown(each.path)}, no. {each.number}" for each in gone]
         )

@@ -35,6 +35,7 @@ def restore(
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
     pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
 ) -> None:
     """Restore vanilla: single files, those under a mod, or the whole game."""
     if sum((bool(paths), bool(mod), everything, damaged, interrupted)) != 1:
@@ -43,7 +44,7 @@ def restore(
         )
     ask = view.asker(yes)
     if interrupted:
-        _mend_interrupted(pack, ask, source)
+        _mend_interrupted(pack, ask, source, as_json=as_json)
         return
     if damaged:
         from rellum.core.actions.mend.repair import restore_damaged
@@ -53,6 +54,8 @@ def restore(
         )
     else:
         result = _restore(tuple(paths or ()), mod, pack, ask, source, even_if_running)
+    if as_json:
+        console.say_json(view.document(result))
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
@@ -66,12 +69,14 @@ def _tell(result: RestoreResult, *, damaged: bool, everything: bool) -> None:
         raise typer.Exit(1)
 
 
-def _mend_interrupted(pack: str, ask: Confirm, source: str) -> None:
+def _mend_interrupted(pack: str, ask: Confirm, source: str, *, as_json: bool) -> None:
     """Mend what a change with a damaged journal left, and say what cannot be told."""
     from rellum.core.actions.mend.interrupted import mend_interrupted
 
     result = mend_interrupted(request_of(pack, shelf=True), ask, source=source)
     mended = result.mended
+    if as_json:
+        console.say_json(view.mended_document(result))
     if mended is None:
         console.say("Nothing to do: no interrupted change has a damaged journal.")
         return

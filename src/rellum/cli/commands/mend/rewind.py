@@ -32,6 +32,7 @@ def rewind(
     even_if_running: options.EvenIfRunning = False,
     every: options.All = False,
     pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
 ) -> None:
     """Go back to a checkpoint, with its settings and line-up.
 
@@ -57,6 +58,8 @@ def rewind(
         with_carried=with_carried,
     )
     rewinding = result.rewinding
+    if as_json:
+        console.say_json(view.document(result))
     if not result.done:
         console.say("Nothing was changed.")
         raise typer.Exit(1)

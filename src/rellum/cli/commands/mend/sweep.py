@@ -46,6 +46,9 @@ def sweep(
         return
     if back:
         done, taken = actions.bring_back(request_of(pack, even_if_running=even_if_running), back)
+        if as_json:
+            files_back = [path for path in done.files if path not in set(taken)]
+            console.say_json({"files": files_back, "stay_out": list(taken)})
         for path in taken:
             console.warn(f"{shown(path)} stays out: another file is in its place now")
         files = console.count_text(len(done.files) - len(taken), "file")
@@ -62,6 +65,8 @@ def sweep(
     planned, done_so = actions.sweep(
         request_of(pack, even_if_running=even_if_running), tuple(paths or ()), ask
     )
+    if as_json:
+        console.say_json(view.swept_document(planned, done=done_so))
     for path, why in planned.left:
         console.warn(f"{shown(path)} stays: {why}")
     if planned.plan.is_empty:

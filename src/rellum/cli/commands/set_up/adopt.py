@@ -20,7 +20,7 @@ def adopt(
     ] = "",
     rebuild: Annotated[
         bool,
-        typer.Option("--rebuild", help="Rebuild a damaged state of this pack; see docs/guide.md."),
+        typer.Option("--rebuild", help="Rebuild a damaged state of this pack; see 'rellum guide'."),
     ] = False,
     version: Annotated[
         str,

@@ -55,9 +55,12 @@ def assemble(
                 "folder": made.out,
                 "version": made.known.version.text if made.known else None,
                 "edition": made.known.edition if made.known else None,
-                "files": made.files,
+                "file_count": made.files,
                 "bytes": made.bytes,
-                "parts": [{"part": p, "files": n, "laid_over": over} for p, n, over in made.takes],
+                "parts": [
+                    {"part": p, "file_count": n, "laid_over_count": over}
+                    for p, n, over in made.takes
+                ],
                 "left_behind": list(made.left),
             }
         )

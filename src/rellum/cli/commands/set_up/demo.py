@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from rellum.cli import console
+from rellum.cli import console, options
 
 
 def demo(
@@ -18,6 +18,7 @@ def demo(
         bool,
         typer.Option("--serve", help="Serve the demo's downloads until stopped."),
     ] = False,
+    as_json: options.Json = False,
 ) -> None:
     """Make a small made-up game with mods, and tell its whole story.
 
@@ -29,11 +30,16 @@ def demo(
         _serve(folder)
         return
     places = world.make(folder)
+    document = {"done": True, "folder": places.root, "pack_folder": places.folder("pack")}
     if files_only:
+        if as_json:
+            console.say_json(document)
         console.say(f"The demo's files are in {places.root}.")
         console.facts(places.listing())
         return
-    status = story.tell(places, console.say)
+    status = story.tell(places, console.say, is_quiet=as_json)
+    if as_json:
+        console.say_json({**document, "done": not status})
     if status:
         raise typer.Exit(status)
 

@@ -36,7 +36,7 @@ def identify(
         )
         file, is_new = actions.write_baseline(found, listen) if write else ("", False)
     if as_json:
-        console.say_json({**view.document(found), **({"written": file} if file else {})})
+        console.say_json(view.document(found, file))
     else:
         view.show(found, every=every)
         if file:

@@ -13,7 +13,7 @@ from rellum.core.change.preparing import Preparing, Preview
 from rellum.core.change.request import Request
 from rellum.core.composing.answers import Answers, Asking
 from rellum.core.durable import write_durably
-from rellum.core.notices import note
+from rellum.core.notices import inform
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
 from rellum.core.pack.lock_file import lock_text, write_lock
 from rellum.core.pack.new_state import write_vanilla
@@ -117,7 +117,7 @@ def _keep_saves(opened: Session, name: str) -> None:
     kept = back_up(
         opened.home, opened.rules, opened.state, opened.roots, "apply", name, always=True
     )
-    note(f"Backup {kept.number} {name!r} has the saves as they were.")
+    inform(f"Backup {kept.number} {name!r} has the saves as they were.")
 
 
 def _pack_change(opened: Session, planned: Preview, answers: Answers) -> PackChange:

@@ -22,8 +22,9 @@ class ListedMod:
     """A mod in the game or in the line-up. Of what is not known, the text is empty.
 
     ``release`` is what is laid, None where it waits for the next ``apply``, which brings ``waits_for``.
-    ``since`` is RFC 3339; ``page`` where its archive is from: a page or an address; ``because`` are the mods
-    that need it, empty where the pack wants it.
+    ``goes``: the line-up has it no longer, and the next ``apply`` takes it out. ``since`` is RFC 3339;
+    ``page`` where its archive is from: a page or an address; ``because`` are the mods that need it, empty
+    where the pack wants it.
     """
 
     mod: ModId
@@ -31,6 +32,7 @@ class ListedMod:
     kind: str
     release: ReleaseName | None
     waits_for: ReleaseName | None
+    goes: bool
     since: str
     because: tuple[ModId, ...]
     page: str
@@ -100,6 +102,7 @@ def _listed(
         kind=card.kind if card else "",
         release=status.laid,
         waits_for=status.chosen if status.waits else None,
+        goes=status.chosen is None,
         since=status.since,
         because=status.because,
         page=_page(release, locked, shelf),

@@ -86,7 +86,7 @@ def _refuse_unknown_grafts(grafts: Sequence[str], pack: PackFile) -> None:
         if each not in known:
             raise BadTrial(
                 f"the pack has no graft {each!r}" + nearest(each, known),
-                hint="rellum.toml lists grafts under [[graft]].",
+                hint="'rellum graft' lists the grafts.",
             )
 
 

@@ -19,7 +19,7 @@ from rellum.core.change.target_plans import plan_vanilla
 from rellum.core.composing.taking_out import Without, contents, without_edits
 from rellum.core.composing.wanted import TheUsers
 from rellum.core.errors import UserError
-from rellum.core.nearest import nearest
+from rellum.core.nearest import meant, nearest
 from rellum.core.notices import note
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.originals import OriginalDamaged
@@ -28,7 +28,14 @@ from rellum.core.pack.session import Session
 from rellum.core.pack.state import State
 from rellum.core.values.content import Content, Laid
 from rellum.core.values.owners import RELLUM
-from rellum.core.values.paths import GAME, PlacePath, fault_in_relative, root_of, shown
+from rellum.core.values.paths import (
+    GAME,
+    PlacePath,
+    fault_in_relative,
+    is_inside,
+    root_of,
+    shown,
+)
 
 if TYPE_CHECKING:
     from rellum.core.folder.model import Drift
@@ -290,8 +297,9 @@ def _files_named(text: str, opened: Session) -> list[PlacePath]:
             if there
             else "is not a file of the game"
         )
+        close = "" if there else _meant(path, opened)
         raise NothingToRestore(
-            f"{shown(path)} {what}",
+            f"{shown(path)} {what}{close}",
             hint="Paths are relative to the game folder, for example 'data/sea.dat'; see 'rellum check'.",
         )
     return sorted(found)
@@ -305,8 +313,34 @@ def _restorable(
     return files | {path for path, entry in laid.items() if entry.owner != RELLUM}
 
 
+def _meant(path: PlacePath, opened: Session) -> str:
+    """Propose files of the same name elsewhere, else those of nearly the same name in that folder."""
+    same = opened.state.paths_like(path)
+    if same:
+        return meant([shown(each) for each in same[:3]])
+    folder = PlacePath(path.rpartition("/")[0])
+    beside = {*opened.state.baseline_below(folder), *opened.state.laid_below(folder)}
+    return nearest(shown(path), map(shown, beside))
+
+
+def _as_meant(text: str, opened: Session) -> str:
+    """Return a path without the quotes it was dragged in with; in full, if it is meant from this folder."""
+    if len(text) > 2 and text[0] == text[-1] and text[0] in "'\"":
+        text = text[1:-1]
+    game = opened.roots.game_folder
+    if "\\" in text and not os.path.lexists(os.path.join(game, text)):
+        text = text.replace("\\", "/")
+    is_from_game = not text.startswith("..") and os.path.lexists(os.path.join(game, text))
+    here = os.path.abspath(text)
+    return here if not is_from_game and is_inside(here, game) else text
+
+
 def named_path(text: str, opened: Session) -> PlacePath:
-    """Return the path that a user names, from the game folder or in full. Raises NothingToRestore."""
+    """Return the path that a user names: from the game folder, from here, or in full.
+
+    Quotes around it that came along, and backslashes, are no part of it. Raises NothingToRestore.
+    """
+    text = _as_meant(text, opened)
     if os.path.isabs(text):
         path = opened.roots.place_path(text)
         if path is None:
