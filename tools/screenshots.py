@@ -19,8 +19,7 @@ from rellum.demo.site import Site
 DISPLAY = ":77"
 SIZE = "1280x800"
 SCREEN = "1280x1700"
-FONT = ["12", "-geometry", "126x42+0+0"]
-LONG = ["12", "-geometry", "126x88+0+0"]
+FONT = ["12", "-geometry", "126x88+0+0"]
 BACKGROUND = "#10161c"
 TARGET = os.path.join("docs", "screenshots")
 
@@ -100,10 +99,6 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
         ),
     ),
     "fetch": (_PARTLY, ("rellum fetch --list missing.meta4", "rellum fetch --stall 2")),
-    "resolve": (
-        _BEGIN + _WANTS,
-        ("cat rellum.toml", "rellum resolve"),
-    ),
     "refusal": (
         _READY,
         (
@@ -127,10 +122,6 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
             "rellum decide winner textures long-swell",
             "rellum conflicts",
         ),
-    ),
-    "apply": (
-        _READY,
-        ("rellum preview | tail -22", "rellum apply --yes | tail -2", "rellum check"),
     ),
     "variants": (
         _APPLIED + "rellum variant new next-version; mkdir -p ../game/saves;"
@@ -259,9 +250,8 @@ def photograph(
         lines = [f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(c)}; {c}; echo" for c in commands]
         hidden = "printf '\\033[?25l'"  # no cursor
         script = "; ".join(["clear", hidden, *lines, f"touch {done}", "sleep 60"])
-        font = LONG if "--help" in commands[0] else FONT
         terminal = subprocess.Popen(
-            ["xterm", "-T", "picture", "-fa", "DejaVu Sans Mono", "-fs", *font, "+sb",
+            ["xterm", "-T", "picture", "-fa", "DejaVu Sans Mono", "-fs", *FONT, "+sb",
              "-bg", BACKGROUND, "-fg", "#d8dee4", "-b", "12", "-e", "bash", "-c", script],
             cwd=pack,
             env=environment,
