@@ -76,7 +76,7 @@ Exit status:
   1    the answer is no, or there are findings
   2    the call or a file is wrong; nothing was changed
   3    the work failed part-way and was rolled back
-  4    begun, and neither done nor taken back: the next command goes on
+  4    begun, not finished: the next command goes on
   130  stopped by Ctrl-C
   141  what reads the output has gone"""
 """What exit statuses mean, as ``rellum --help`` ends."""
