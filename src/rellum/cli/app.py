@@ -320,6 +320,10 @@ def run(words: Sequence[str]) -> int:
             status = app(args=list(words), prog_name="rellum", standalone_mode=False)
     except UsageError as error:
         raise _bad_call(error, first) from error
+    except console.BadCall as error:
+        if error.hint:
+            raise
+        raise error.with_hint(f"'rellum {first} --help' explains it.") from error
     return status if isinstance(status, int) else 0
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -109,6 +110,7 @@ def _by_command(answering: Answering) -> Answer:
             answering.command,
             shell=True,
             stdin=subprocess.DEVNULL,
+            stdout=sys.stderr if console.wants_json() else None,
             timeout=answering.limit,
             check=False,
         )

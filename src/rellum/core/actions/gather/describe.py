@@ -333,7 +333,7 @@ def _with_names(paths: Sequence[str], folder: str) -> list[tuple[str, str]]:
     """Return the files to read with the names that a card gives them, in order. Raises ArchiveFault."""
     for path in paths:
         if not os.path.exists(path):
-            raise ArchiveFault(f"{path}: not found")
+            raise ArchiveFault(f"{path}: not found", hint="Name a file, or a folder.")
     if len(paths) == 1 and os.path.isdir(paths[0]):
         name = os.path.basename(os.path.abspath(paths[0])) + ".zip"
         packed = os.path.join(folder, "packed")

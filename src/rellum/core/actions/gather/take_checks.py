@@ -63,7 +63,16 @@ def refuse_other(path: str, release: Release, file: ReleaseFile, hashes: Hashes)
 
 def refuse_unfinished(path: str) -> None:
     if not os.path.exists(path):
-        raise ArchiveFault(f"{path}: not found")
+        if "://" in path:
+            raise ArchiveFault(
+                f"{path} is an address, and files are taken",
+                hint='Download it yourself, or write it into the card (from = ["…"]) and run '
+                "'rellum fetch'.",
+            )
+        raise ArchiveFault(
+            f"{path}: not found",
+            hint="Name a file or a folder; with --each, every file in a folder is an archive.",
+        )
     if not os.path.isfile(path):
         raise ArchiveFault(f"{path}: neither a file nor a folder")
     if fault := unfinished(path):
