@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import subprocess
 import sys
 import unittest
@@ -18,6 +19,7 @@ from rellum.cli.documents import DOCUMENTS
 from rellum.cli.examples import EXAMPLES
 from rellum.cli.tables import lay_out, width_of
 from tests.support import WorldTest
+from tools import man_page
 from tools.document_schemas import text_of
 
 LOOKS = (
@@ -43,6 +45,10 @@ class EveryCommandTest(unittest.TestCase):
                 self.assertEqual((program, called), ("rellum", name))
                 words = [word.strip("'") for word in words]
                 command.make_context(name, words).close()
+
+    def test_the_man_page_is_that_of_this_program(self) -> None:
+        with open(man_page.FILE, encoding="utf-8") as file:
+            self.assertEqual(file.read(), man_page.text(), "python -m tools.man_page")
 
     def test_words_of_newcomers_lead_to_commands_that_there_are(self) -> None:
         for word, meant in _MEANT.items():
@@ -104,6 +110,30 @@ class MannersTest(WorldTest):
         told = self.world.run("install", "tides").stderr
         self.assertIn("'rellum want MOD'", told)
         self.assertIn("did you mean 'status'", self.world.run("Status").stderr)
+
+    def test_words_are_completed(self) -> None:
+        def found(*words: str) -> list[str]:
+            return self.world.run("completion", "words", "--", *words).stdout.split()
+
+        self.assertEqual(found("re"), ["report", "resolve", "restore", "rewind"])
+        self.assertEqual(found("hold", "tides", ""), ["1.0", "2.0"])
+        self.assertEqual(found("want", "t"), ["tides"])
+        self.assertEqual(found("decide", "trust", ""), ["declared", "tried"])
+        self.assertIn("vanilla", found("variant", "use", ""))
+        self.assertIn("--newest", found("apply", "--"))
+        self.assertEqual(found("why", "nothing", ""), [])
+        for shell in ("bash", "zsh", "fish", "powershell"):
+            script = self.world.run("completion", shell).stdout
+            self.assertIn("rellum completion words", script)
+            if shell == "bash" and shutil.which("bash"):
+                asked = (
+                    "COMP_WORDS=(rellum hold tides ''); COMP_CWORD=3; _rellum; echo ${COMPREPLY[*]}"
+                )
+                done = subprocess.run(
+                    ["bash", "-c", f'rellum() {{ "{sys.executable}" -m rellum "$@"; }}; {script}{asked}'],
+                    cwd=self.world.path("pack"), capture_output=True, text=True, check=False,
+                )  # fmt: skip
+                self.assertEqual(done.stdout.split(), ["1.0", "2.0"], done.stderr)
 
     def test_colour_is_asked_for_and_refused(self) -> None:
         self.assertNotIn("\x1b", self.shell("rellum list").stdout)
