@@ -36,7 +36,7 @@ def show_one(decision: Decision, *, is_off: bool, as_json: bool) -> None:
     if is_off:
         console.say(f"No longer decided: {what} was {decision.value}.")
     else:
-        console.say(f"Decided: {what} is {decision.value}. It counts from the next 'rellum apply'.")
+        console.say(f"Written to rellum.toml: {what} is {decision.value}.")
 
 
 def _document(decision: Decision) -> DecisionDocument:

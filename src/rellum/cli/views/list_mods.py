@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 FORMS = ("table", "text", "markdown", "csv")
 
 
-def show(mods: Sequence[ListedMod], form: str, *, as_json: bool) -> None:
+def show(mods: Sequence[ListedMod], form: str, *, narrowed: bool, as_json: bool) -> None:
     if as_json:
         console.say_json(document(mods))
         return
@@ -42,7 +42,8 @@ def show(mods: Sequence[ListedMod], form: str, *, as_json: bool) -> None:
     _write(headings, rows, form)
     if form == "table":
         if not mods:
-            console.say("No mod here. 'rellum list --catalog' shows what could be had.")
+            what = "No mod here has all these words" if narrowed else "The game has no mods"
+            console.say(f"{what}. 'rellum list --catalog' shows what could be had.")
         for each in mods:
             for note in each.notes:
                 console.say(f"{each.mod}, to check by hand: {note}")

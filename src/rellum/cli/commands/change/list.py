@@ -40,4 +40,5 @@ def list_(
     if catalog:
         view.show_catalog(actions.list_catalog(request, words or []), form, as_json=as_json)
     else:
-        view.show(actions.list_mods(request, words or []), form, as_json=as_json)
+        found = actions.list_mods(request, words or [])
+        view.show(found, form, narrowed=bool(words), as_json=as_json)

@@ -209,8 +209,14 @@ def undecide(request: Request, kind: Kind, key: str) -> Decision:
         if kind in ("catalog", "source"):
             key = relative_to_pack(opened.home, os.path.abspath(key))
         known = [each for each in _read(opened) if each.kind == kind]
+        plain = key.rstrip("/")
         found = next(
-            (each for each in known if key in (each.key, each.value) or not (form.key or key)), None
+            (
+                each
+                for each in known
+                if plain in (each.key.rstrip("/"), each.value) or not (form.key or key)
+            ),
+            None,
         )
         if found is None or (form.is_list and found.value != key):
             names = [each.key or each.value for each in known]

@@ -15,6 +15,7 @@ from rellum.core.composing.needed import release_of
 from rellum.core.errors import RellumError
 from rellum.core.folder.model import Drift
 from rellum.core.layers.contested_paths import Conflicts
+from rellum.core.pack.arrivals import releases_since
 from rellum.core.pack.plays import Play, read_plays
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import now
@@ -109,7 +110,7 @@ def report(request: Request) -> Report:
             expansions=identity.expansions,
             variant=pack.variant,
             folder=opened.roots.game_folder,
-            releases=tuple(_releases(opened, changes)),
+            releases=tuple(_releases(opened)),
             look_at=pack.look_at,
             holds=tuple((each.mod, each.version_text, each.reason) for each in pack.holds),
             trials=tuple(_trials(opened)),
@@ -123,14 +124,11 @@ def report(request: Request) -> Report:
         )
 
 
-def _releases(opened: Session, changes: list[HistoryEntry]) -> list[ReportedRelease]:
+def _releases(opened: Session) -> list[ReportedRelease]:
     lock = opened.files.lock_if_any
     catalog = opened.files.catalog
     laid = {each.mod: each for each in opened.state.releases_laid()}
-    since: dict[str, str] = {}
-    for entry in changes:  # the newest first
-        for one in entry.releases:
-            since.setdefault(one.mod, entry.at if one.after else "")
+    since = releases_since(opened.state.changes, laid.keys())
     found = []
     for each in lock.releases if lock else ():
         mod, release = catalog.mods.get(each.mod), release_of(each, catalog)
