@@ -86,7 +86,7 @@ class TerminalTest(WorldTest):
             self.assertIn("Nothing was changed.", shown)
         status, shown = self.at_terminal("y\n", "apply")
         self.assertEqual(status, 0)
-        self.assertIn("\x1b[93mover vanilla\x1b[0m", shown)
+        self.assertIn("\x1b[33mover vanilla\x1b[0m", shown)
         status, shown = self.at_terminal("yes\n", "restore", "--all")
         self.assertEqual(status, 0)
         self.assertIn("Restore this? [y/N]", shown)

@@ -32,11 +32,11 @@ Style = Literal["bold", "dim", "red", "yellow", "green", "cyan"]
 _CODES: dict[Style, str] = {
     "bold": "1",
     "dim": "2",
-    "red": "91",
-    "yellow": "93",
-    "green": "92",
-    "cyan": "96",
-}
+    "red": "31",
+    "yellow": "33",
+    "green": "32",
+    "cyan": "36",
+}  # not the bright ones: themes make these readable on dark and on light
 
 # What the first column of a table says, in the colour of how much it matters.
 _TONES: dict[str, Style] = {

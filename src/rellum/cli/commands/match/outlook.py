@@ -24,6 +24,8 @@ def outlook(
     Searches a line-up for each version that the game sheet knows, and where there is none the fewest
     wants to give up for one.
     """
+    if as_csv and as_json:
+        raise console.BadCall("--csv and --json exclude each other")
     from rellum.core.actions.match.outlook import outlook as action
 
     if figure:
