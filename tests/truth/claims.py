@@ -36,11 +36,12 @@ class Pack(Back):
                 self.kept_back,
                 self.look,
                 self.identify,
+                self.standing,
                 self.trim,
                 self.rarely,
                 self.restore_mod,
             ),
-            (14, 8, 16, 4, 6, 8, 6, 10, 5, 4, 3, 2, 5, 3, 1, 6, 3),
+            (14, 8, 16, 4, 6, 8, 6, 10, 5, 4, 3, 2, 5, 3, 6, 1, 6, 3),
         )[0]
         doing()
 

@@ -12,6 +12,11 @@ from tests.truth.world import Tree
 LOOKS = (
     ("preview",),
     ("conflicts",),
+    ("status",),
+    ("list", "--catalog"),
+    ("compare", "main", "vanilla"),
+    ("decide",),
+    ("graft",),
     ("identify", "../game"),
     ("news",),
     ("outlook",),
@@ -35,6 +40,26 @@ class Looks(Model):
         self.equal(said, before, self.disk(), "it only looks")
         if said.status not in (0, 1, 2):
             self.untrue(said, "a look fails")
+
+    def standing(self) -> None:
+        """``status`` and ``list`` say what ``check`` finds, and what lies in the game."""
+        before = self.disk()
+        checked = self.run("check", "--json")
+        said = self.run("status", "--json")
+        self.equal(said, before, self.disk(), "it only looks")
+        if said.status or checked.status == 2:
+            return
+        told = read_document(said.out)
+        if told["drift_count"] != len(read_document(checked.out)["findings"]):
+            self.untrue(said, "status and check do not find the same")
+        laid = {each["mod"] for each in told["mods"] if each["laid"]}
+        if self.is_certain and laid != set(self.state.laid.values()):
+            self.untrue(said, f"{sorted(laid ^ set(self.state.laid.values()))} are not as laid")
+        listed = self.run("list", "--json")
+        if {one["mod"] for one in read_document(listed.out)["mods"] if one["release"]} != laid:
+            self.untrue(listed, "list and status do not have the same mods")
+        if (told["next"] or {}).get("command") == "rellum fetch" and not told["missing"]:
+            self.untrue(said, "nothing is missing")
 
     def identify(self) -> None:
         """Compare every answer of ``identify`` with the files that are known."""
