@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import random
+import re
 import signal
 import subprocess
 import sys
@@ -103,6 +104,30 @@ class FetchTest(WorldTest):
         self.assertIn("1 card names no page", result.stdout)
         self.assertIn("may have changed its form", result.stderr)
         self.assertEqual(len(self.site.requests), 3)  # the second time no site was asked
+
+    def test_an_address_is_taken_if_a_card_or_the_person_says_what_it_is(self) -> None:
+        self.offer("tides", "files")
+        self.offer("unhashed", "files")
+        card = self.world.path("catalog", "cards", "unhashed.toml")
+        with open(card, encoding="utf-8") as file:
+            text = re.sub(r"(?m)^(sha256|size|from) = .*$", "", file.read())
+        with open(card, "w", encoding="utf-8") as file:
+            file.write(text)
+        self.world.adopt()
+        known, other = (f"http://files.{DOMAIN}/{name}.zip" for name in ("tides", "unhashed"))
+        [taken] = json.loads(self.world.run("take", known, "--json").stdout)["archives"]
+        self.assertEqual((taken["outcome"], taken["release"]["mod"]), ("taken", "tides"))
+        refused = self.world.run("take", other)
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("--as MOD@VERSION", refused.stderr)
+        said = self.world.run("take", other, "--as", "unhashed@1")
+        self.assertEqual(said.returncode, 0, said.stderr)
+        self.assertIn("unhashed 1", said.stdout)
+        gone = self.world.run("take", f"http://files.{DOMAIN}/nothing.zip", "--as", "unhashed@1")
+        self.assertEqual(gone.returncode, 2)
+        self.assertIn("cannot be had", gone.stderr)
+        left = os.listdir(self.world.path("shelf", "fetching"))
+        self.assertEqual(sorted(left), ["lock", "lock.holder"])
 
     def test_every_trouble_ends_well(self) -> None:
         self.offer("sound", "files")

@@ -136,7 +136,7 @@ def _found_again(files: PackFiles, state: State, adopted: Adopted) -> Adopted:
     if moved is None:
         raise GameGone(
             f"the game folder {adopted.folder} is not there",
-            hint="Put it back, connect its disk, or write its path to [game] folder in rellum.toml.",
+            hint="Put it back, connect its disk, or say where it is: rellum decide game-folder FOLDER",
         )
     adopted = adopted._replace(folder=os.path.abspath(moved))
     state.set_folder(adopted.folder)

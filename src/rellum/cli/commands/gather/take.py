@@ -18,7 +18,9 @@ if TYPE_CHECKING:
 def take(
     archives: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[FILE...]", help="Archives, parts of them, folders, loose files."),
+        typer.Argument(
+            metavar="[FILE...]", help="Archives, parts of them, folders, loose files, addresses."
+        ),
     ] = None,
     stated: Annotated[
         str, typer.Option("--as", metavar="MOD@VERSION", help="Say which release it is.")
@@ -48,6 +50,7 @@ def take(
     """
     from rellum.core.actions.gather.archive_taker import HowToTake
     from rellum.core.actions.gather.take import take as action
+    from rellum.core.actions.gather.take_address import is_address, take_address
 
     if by not in ("copy", "link", "move"):
         raise console.BadCall(f"--by {by}: it is copy, link or move")
@@ -55,6 +58,14 @@ def take(
         raise console.BadCall("there is nothing to take", hint="Name files, or --watch FOLDER.")
     how = HowToTake(stated=stated, by=cast("By", by), each=each)
     results: list[TakeOutcome] = []
+    addresses = [one for one in archives or () if is_address(one)]
+    archives = [one for one in archives or () if not is_address(one)]
+    for address in addresses:
+        with console.progress() as listen:
+            request = request_of(pack, listen=listen, shelf=True)
+            results += take_address(request, address, how)
+    if addresses and not as_json:
+        view.show(results)
     if archives:
         with console.progress() as listen:
             results += action(request_of(pack, listen=listen, shelf=True), archives, how)

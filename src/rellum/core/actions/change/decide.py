@@ -12,6 +12,7 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
+from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.pack_edits import edit_pack, relative_to_pack
 from rellum.core.pack.session import Session
 from rellum.core.values.paths import GAME_PREFIX, UnsafePath, fault_in_name, parse_place_path
@@ -181,6 +182,8 @@ def decide(request: Request, kind: Kind, key: str, value: str) -> Decision:
 
     Raises BadDecision, UnknownMod, NoCatalog, OSError.
     """
+    if kind == "game-folder":  # the pack cannot be opened while its game is nowhere
+        return _game_folder(pack_home(request.pack_folder), value)
     with open_pack(request) as opened:
         opened.state.refuse_unfit()
         made = _checked(opened, kind, key, value)
@@ -197,6 +200,18 @@ def decide(request: Request, kind: Kind, key: str, value: str) -> Decision:
 
         edit_pack(opened.home, change)
     return made
+
+
+def _game_folder(home: PackHome, value: str) -> Decision:
+    if not os.path.isdir(value):
+        raise BadDecision(f"the folder {value} is not there", hint="Name one that is.")
+    folder = relative_to_pack(home, os.path.abspath(value))
+
+    def change(document: TOMLDocument) -> None:
+        document["game"]["folder"] = folder
+
+    edit_pack(home, change)
+    return Decision(kind="game-folder", key="", value=folder)
 
 
 def undecide(request: Request, kind: Kind, key: str) -> Decision:
@@ -318,7 +333,6 @@ def _name(_: Session, __: str, value: str) -> str:
 _CHECKS: Final[dict[Kind, Callable[[Session, str, str], str]]] = {
     "winner": _mod,
     "game-range": _range,
-    "game-folder": _folder,
     "catalog": _folder,
     "source": _folder,
     "place": _place,
