@@ -26,12 +26,12 @@ from rellum.demo.world import DemoPlaces, make
 from tests.support import check_document
 
 LOOKS = (
-    "status", "list", "list --catalog", "list --as markdown", "compare 1", "compare main vanilla",
+    "status", "list", "list --catalog", "list --form markdown", "compare 1", "compare main vanilla",
     "conflicts", "preview", "decide", "graft", "variant", "check", "checkpoint --list", "sweep --list",
     "kept", "resolve", "why keelson", "why tidal-currents 4.0", "news", "outlook", "vet", "shelf",
     "history", "space", "backup list", "backup show", "backup compare", "identify ../game", "guide --list",
     "describe ../site/LongSwell-1.0.zip", "report health.html", "--help",
-    "apply --help", "fetch --list missing.meta4", "shelf check", "completion bash", "guide errors",
+    "apply --help", "fetch --export missing.meta4", "shelf check", "completion bash", "guide errors",
 )  # fmt: skip
 MISTAKES = (
     "install", "statsu", "status --jsn", "want", "want tidl-currents", "drop nothing", "hold keelson",
@@ -41,7 +41,7 @@ MISTAKES = (
     "guard maybe", "trial maybe", "play --limit 0", "hunt --answer works", "report x.txt", "space --free x",
     "outlook --figure x.doc", "identify nowhere", "assemble out nowhere", "adopt nowhere",
     "history --since x",
-    "checkpoint --forget x", "describe nowhere", "list --as x", "vet nowhere", "guide nowhere",
+    "checkpoint --forget x", "describe nowhere", "list --form x", "vet nowhere", "guide nowhere",
     "completion nothing", "demo .", "news nothing", "fetch --tries 0", "absorb", "status --pack nowhere",
 )  # fmt: skip
 READY = (
@@ -113,7 +113,7 @@ class Manners:
         words = set(re.findall(r"\S+", piped.stdout + piped.stderr))
         self.note(call, "piped", _faults(piped.returncode, piped.stdout + piped.stderr))
         is_mistake = call in MISTAKES
-        is_page = "help" in call or call in ("guide errors", "completion bash") or "--as" in call
+        is_page = "help" in call or call in ("guide errors", "completion bash") or "--form" in call
         for columns in WIDTHS[: 1 if is_mistake else None]:
             status, shown = self.at_terminal(call, columns)
             self.note(
@@ -138,7 +138,7 @@ class Manners:
         self.note(call, "closed", _faults(closed.returncode, closed.stderr))
         if (
             "help" not in call
-            and "--as" not in call
+            and "--form" not in call
             and "install" not in call
             and "statsu" not in call
         ):

@@ -98,7 +98,7 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
             "cp ../site/clear-water-2.1.zip.002 ~; rellum take ~/clear-water-2.1.zip.002",
         ),
     ),
-    "fetch": (_PARTLY, ("rellum fetch --list missing.meta4", "rellum fetch --stall 2")),
+    "fetch": (_PARTLY, ("rellum fetch --export missing.meta4", "rellum fetch --stall 2")),
     "refusal": (
         _READY,
         (

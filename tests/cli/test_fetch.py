@@ -281,7 +281,7 @@ class FetchTest(WorldTest):
         content = self.offer("listed", "members")
         self.offer("hidden", more='page = "http://members.example.invalid/h"\n')
         self.ready()
-        result = self.world.run("fetch", "--list", "missing.meta4")
+        result = self.world.run("fetch", "--export", "missing.meta4")
         self.assertIn("2 missing files listed", result.stdout)
         path = self.world.path("pack", "missing.meta4")
         root = ET.parse(path).getroot()
@@ -298,7 +298,7 @@ class FetchTest(WorldTest):
             file.write(
                 text.replace("//members.example.invalid/listed", "//files.example.invalid/listed")
             )
-        told = self.fetch("--from", "missing.meta4")[1]
+        told = self.fetch("--import", "missing.meta4")[1]
         self.assertEqual([each["file"] for each in told["fetched"]], ["listed.zip"])
         for wrong, words in (
             ("<metalink", ":1: not valid XML"),
@@ -307,7 +307,7 @@ class FetchTest(WorldTest):
             ('<metalink xmlns="urn:ietf:params:xml:ns:metalink"/>', "lists no file"),
         ):
             write_tree(self.world.path("pack"), {"bad.meta4": wrong.encode()})
-            result = self.world.run("fetch", "--from", "bad.meta4")
+            result = self.world.run("fetch", "--import", "bad.meta4")
             self.assertEqual(result.returncode, 2)
             self.assertIn(words, result.stderr)
 

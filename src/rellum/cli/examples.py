@@ -16,7 +16,7 @@ EXAMPLES: Final[dict[str, tuple[str, ...]]] = {
         "rellum describe --game ../game",
     ),
     "take": ("rellum take ../downloads --each", "rellum take --watch ../downloads"),
-    "fetch": ("rellum fetch", "rellum fetch --list missing.meta4"),
+    "fetch": ("rellum fetch", "rellum fetch --export missing.meta4"),
     "shelf": ("rellum shelf", "rellum shelf trim --free 2GB"),
     "vet": ("rellum vet", "rellum vet ../catalog"),
     "want": (
@@ -33,7 +33,7 @@ EXAMPLES: Final[dict[str, tuple[str, ...]]] = {
     "news": ("rellum news", "rellum news --look"),
     "outlook": ("rellum outlook", "rellum outlook --figure outlook.png"),
     "status": ("rellum status", "rellum status --json"),
-    "list": ("rellum list --as markdown", "rellum list --catalog lamps"),
+    "list": ("rellum list --form markdown", "rellum list --catalog lamps"),
     "compare": ("rellum compare calm", "rellum compare main vanilla --files"),
     "conflicts": ("rellum conflicts", "rellum conflicts --figure conflicts.png"),
     "decide": (
@@ -66,7 +66,7 @@ EXAMPLES: Final[dict[str, tuple[str, ...]]] = {
     "space": ("rellum space", "rellum space --free 20GB"),
     "report": ("rellum report health.html",),
     "backup": ("rellum backup make before-the-storm", "rellum backup back"),
-    "trial": ("rellum trial works", "rellum trial breaks old-lights@1.4 --game 1.7.0"),
+    "trial": ("rellum trial works", "rellum trial breaks old-lights@1.4 --version 1.7.0"),
 }
 
 STATUSES: Final = """\

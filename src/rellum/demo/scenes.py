@@ -170,7 +170,7 @@ SCENES = (
         command="rellum checkpoint calm --good",
     ),
     Scene(telling="How does the pack stand?", command="rellum status"),
-    Scene(telling="A list of the mods, for a chat.", command="rellum list --as text"),
+    Scene(telling="A list of the mods, for a chat.", command="rellum list --form text"),
     Scene(
         telling="The player has saved. Play vanilla for an evening, and come back.",
         act=_save,

@@ -68,7 +68,7 @@ class FetchDocument(TypedDict):
 
 
 class FetchListDocument(TypedDict):
-    """``rellum fetch --list``."""
+    """``rellum fetch --export``."""
 
     list: str
     files: list[NeededDocument]

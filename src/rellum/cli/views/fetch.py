@@ -49,7 +49,7 @@ def show(result: FetchResult) -> None:
         )
     if result.failed:
         console.say(
-            "Run 'rellum fetch' to try again, or 'rellum fetch --list FILE' to export a list for other "
+            "Run 'rellum fetch' to try again, or 'rellum fetch --export FILE' to export a list for other "
             "programs."
         )
     if result.by_hand:

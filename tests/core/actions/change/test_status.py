@@ -92,11 +92,11 @@ class StatusTest(WorldTest):
         self.assertEqual([(each["mod"], each["needed_by"]) for each in mods],
                          [("tides", ["swell"]), ("swell", [])])  # fmt: skip
         self.assertEqual([each["mod"] for each in self.told("list", "SWE")["mods"]], ["swell"])
-        rows = list(csv.reader(io.StringIO(self.world.run("list", "--as", "csv").stdout)))
+        rows = list(csv.reader(io.StringIO(self.world.run("list", "--form", "csv").stdout)))
         self.assertEqual([row[0] for row in rows], ["mod", "tides", "swell"])
-        markdown = self.world.run("list", "--as", "markdown").stdout.splitlines()
+        markdown = self.world.run("list", "--form", "markdown").stdout.splitlines()
         self.assertEqual([line.count("|") for line in markdown], [len(rows[0]) + 1] * 4)
-        text = self.world.run("list", "--as", "text").stdout
+        text = self.world.run("list", "--form", "text").stdout
         self.assertEqual(text, "Tides 2.0; needs a large screen\nSwell 1.0\n")
         found = self.told("list", "--catalog")["catalog"]
         self.assertEqual([(each["mod"], each["release_count"], each["is_wanted"]) for each in found],

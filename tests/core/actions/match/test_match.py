@@ -201,7 +201,7 @@ class MatchTest(WorldTest):
         self.assertEqual([one.mod for one in by_game["1.7.0"].give_up or ()], ["anchor"])
         status = {cell.mod: cell.status for cell in by_game["1.7.0"].cells}
         self.assertEqual(status, {"tides": "other", "anchor": "back", "keel": "other"})
-        table = self.world.run("outlook", "--csv").stdout
+        table = self.world.run("outlook", "--form", "csv").stdout
         rows = list(csv.DictReader(io.StringIO(table)))
         self.assertEqual(len(rows), 9)
         for name in ("o.png", "o.svg"):

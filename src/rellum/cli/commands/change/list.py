@@ -20,7 +20,7 @@ def list_(
     ] = False,
     form: Annotated[
         str,
-        typer.Option("--as", metavar="table|text|markdown|csv", help="How the list is written."),
+        typer.Option("--form", metavar="table|text|markdown|csv", help="How the list is written."),
     ] = "table",
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
@@ -33,9 +33,9 @@ def list_(
     from rellum.core.actions.change import list_mods as actions
 
     if form not in view.FORMS:
-        raise console.BadCall(f"--as {form}: it is {', '.join(view.FORMS)}")
+        raise console.BadCall(f"--form {form}: it is {', '.join(view.FORMS)}")
     if as_json and form != "table":
-        raise console.BadCall(f"--json and --as {form} exclude each other")
+        raise console.BadCall(f"--json and --form {form} exclude each other")
     request = request_of(pack, shelf=True)
     if catalog:
         view.show_catalog(actions.list_catalog(request, words or []), form, as_json=as_json)

@@ -15,7 +15,7 @@ def fetch(
     write_to: Annotated[
         str,
         typer.Option(
-            "--list",
+            "--export",
             metavar="FILE.meta4",
             help="Write the missing files to a Metalink file; download nothing.",
         ),
@@ -23,7 +23,7 @@ def fetch(
     lists: Annotated[
         list[str] | None,
         typer.Option(
-            "--from", metavar="FILE.meta4", help="Read more addresses from a Metalink file."
+            "--import", metavar="FILE.meta4", help="Read more addresses from a Metalink file."
         ),
     ] = None,
     stall: Annotated[

@@ -21,7 +21,7 @@ def trial(
         ),
     ] = None,
     game: Annotated[
-        str, typer.Option("--game", metavar="VERSION", help="The game version you tried it on.")
+        str, typer.Option("--version", metavar="VERSION", help="The game version you tried it on.")
     ] = "",
     graft: Annotated[
         list[str] | None,

@@ -15,7 +15,9 @@ def outlook(
     figure: Annotated[
         str, typer.Option("--figure", metavar="FILE", help="Draw it, as .png or .svg.")
     ] = "",
-    as_csv: Annotated[bool, typer.Option("--csv", help="Print it as CSV instead.")] = False,
+    form: Annotated[
+        str, typer.Option("--form", metavar="table|csv", help="How it is written.")
+    ] = "table",
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
@@ -24,8 +26,10 @@ def outlook(
     Searches a line-up for each version that the game sheet knows, and where there is none the fewest
     wants to give up for one.
     """
-    if as_csv and as_json:
-        raise console.BadCall("--csv and --json exclude each other")
+    if form not in ("table", "csv"):
+        raise console.BadCall(f"--form {form}: it is table or csv")
+    if form == "csv" and as_json:
+        raise console.BadCall("--json and --form csv exclude each other")
     from rellum.core.actions.match.outlook import outlook as action
 
     if figure:
@@ -39,7 +43,7 @@ def outlook(
         draw_outlook(result, figure)
     if as_json:
         console.say_json(view.document(result))
-    elif as_csv:
+    elif form == "csv":
         view.print_csv(result)
     else:
         view.show(result)

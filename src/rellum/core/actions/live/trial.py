@@ -95,7 +95,9 @@ def _game_version(text: str, catalog: Catalog, here: Version) -> Version:
     try:
         version = parse_version(text)
     except VersionSyntaxError as error:
-        raise BadTrial(str(error), hint="Write the game's version, e.g. --game 1.7.0.") from error
+        raise BadTrial(
+            str(error), hint="Write the game's version, e.g. --version 1.7.0."
+        ) from error
     known = catalog.sheet.known_versions
     if known and version not in (*known, here):
         texts = ", ".join(each.text for each in known)
