@@ -31,6 +31,33 @@ class GuideTest(unittest.TestCase):
                     "\n".join((f"python -m tools.guide_outputs: $ {each.command}", *told)),
                 )
 
+    @unittest.skipIf(os.name == "nt", "the tour is told in a POSIX shell")
+    def test_the_tour_of_the_readme_runs(self) -> None:
+        with open(os.path.join(ROOT, "README.md"), encoding="utf-8") as file:
+            tour = (
+                file.read()
+                .partition("## A tour")[2]
+                .partition("```console\n")[2]
+                .partition("```")[0]
+            )
+        folder = self.enterContext(tempfile.TemporaryDirectory(dir=memory_folder()))
+        story = Story(folder)
+        story.run(
+            "rellum decide place settings ../player/settings"
+        )  # refused: there is no pack yet
+        count = 0
+        for line in re.findall(r"^(rellum .+?)(?: +#.*)?$", tour, re.MULTILINE):
+            for call in line.split(" && "):
+                if "apply" in call or "back" in call or "sweep" in call or "variant use" in call:
+                    call += " --yes"
+                told = "\n".join(story.run(call))
+                self.assertNotIn("Traceback", told, call)
+                self.assertNotIn("no such option", told, call)
+                if call == "rellum adopt ../game":
+                    story.run("rellum decide place settings ../player/settings")
+                count += 1
+        self.assertGreater(count, 25)
+
     def test_every_call_that_is_named_can_be_read(self) -> None:
         count = 0
         for name in REFERENCE:
