@@ -356,7 +356,8 @@ class WorldTest(unittest.TestCase):
     def setUp(self) -> None:
         root = os.path.realpath(tempfile.mkdtemp(prefix="rellum-test-", dir=memory_folder()))
         self.addCleanup(shutil.rmtree, root)
-        self.enterContext(mock.patch.dict(os.environ, RELLUM_CACHE=os.path.join(root, "cache")))
+        own = {"RELLUM_CACHE": os.path.join(root, "cache"), "HOME": os.path.join(root, "home")}
+        self.enterContext(mock.patch.dict(os.environ, own))  # never the home of whoever runs this
         self.world = World(root)
 
     def make_resolved(self) -> None:
