@@ -29,7 +29,7 @@ def show(described: Described, text: str, to: str, *, as_json: bool) -> None:
         lines = console.count_text(described.marks, "line")
         console.say(f"{to} is written; {lines} to fill in.")
     else:
-        console.say(text.rstrip("\n"))
+        console.say_page(text)
 
 
 def write_new(to: str, text: str) -> None:

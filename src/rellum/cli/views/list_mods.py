@@ -22,7 +22,7 @@ def show(mods: Sequence[ListedMod], form: str, *, narrowed: bool, as_json: bool)
     if form == "text":
         for each in mods:
             by_hand = "".join(f"; {note}" for note in each.notes)
-            console.say(f"{each.name} {_label(each.release or each.waits_for)}{by_hand}")
+            console.say_page(f"{each.name} {_label(each.release or each.waits_for)}{by_hand}")
         return
     waits = any(each.waits_for for each in mods)
     rows = [
@@ -55,7 +55,7 @@ def show_catalog(mods: Sequence[CatalogMod], form: str, *, as_json: bool) -> Non
         return
     if form == "text":
         for each in mods:
-            console.say(f"{each.name} {_label(each.newest)}")
+            console.say_page(f"{each.name} {_label(each.newest)}")
         return
     rows = [
         (
@@ -87,10 +87,10 @@ def _write(
     if form == "csv":
         console.say_csv([headings, *rows])
     elif form == "markdown":
-        console.say(f"| {' | '.join(headings)} |")
-        console.say("|" + "---|" * len(headings))
+        console.say_page(f"| {' | '.join(headings)} |")
+        console.say_page("|" + "---|" * len(headings))
         for row in rows:
-            console.say(f"| {' | '.join(_markdown(cell) for cell in row)} |")
+            console.say_page(f"| {' | '.join(_markdown(cell) for cell in row)} |")
     elif rows:
         console.table(headings, rows, right=right)
 

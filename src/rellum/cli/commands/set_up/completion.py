@@ -31,7 +31,7 @@ def completion(
         if as_json:
             console.say_json({"shell": shell, "text": "\n".join(found)})
         for each in found:
-            console.say(each)
+            console.say_page(each)
         return
     if shell not in SCRIPTS:
         raise console.BadCall(
@@ -40,4 +40,4 @@ def completion(
         )
     if as_json:
         console.say_json({"shell": shell, "text": SCRIPTS[shell]})
-    console.say(SCRIPTS[shell].rstrip("\n"))
+    console.say_page(SCRIPTS[shell])
