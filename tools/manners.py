@@ -50,6 +50,8 @@ READY = (
     "want lagoon-lights =1.0 --option glow=bright", "hold clear-water 2.0 --reason nicer", "resolve",
     "apply --yes", "checkpoint calm --good", "backup make first", "play --outcome log",
 )  # fmt: skip
+PAGES = ("guide errors", "completion bash", "describe ../site/LongSwell-1.0.zip", "restore --all")
+"""What is printed with lines of its own length, to be pasted; and a question, which only a terminal sees."""
 WIDTHS = (60, 80, 100, 140)
 _ESCAPE = re.compile(r"\x1b\[[0-9;]*m")
 
@@ -113,7 +115,7 @@ class Manners:
         words = set(re.findall(r"\S+", piped.stdout + piped.stderr))
         self.note(call, "piped", _faults(piped.returncode, piped.stdout + piped.stderr))
         is_mistake = call in MISTAKES
-        is_page = "help" in call or call in ("guide errors", "completion bash") or "--form" in call
+        is_page = "help" in call or "--form" in call or call in PAGES
         for columns in WIDTHS[: 1 if is_mistake else None]:
             status, shown = self.at_terminal(call, columns)
             self.note(
