@@ -110,6 +110,23 @@ class StatusTest(WorldTest):
         os.rename(self.world.path("catalog"), self.world.path("gone"))
         self.assertEqual([each["mod"] for each in self.told("list")["mods"]], ["tides", "swell"])
 
+    def test_settings_of_a_checkpoint_beside_those_of_now(self) -> None:
+        self.world.change_sheet(places='settings = "@game/config"')
+        for name, content in (("a.ini", b"a = 1\n"), ("b.ini", b"b = 1\n")):
+            self.world.write_game(f"config/{name}", content)
+        self.world.checkpoint("before")
+        self.world.write_game("config/a.ini", b"a = 2\n")
+        os.unlink(self.world.path("game", "config", "b.ini"))
+        found = self.told("compare", "before")
+        self.assertEqual(
+            {each["path"]: each["difference"] for each in found["settings"]},
+            {
+                "@game/config/a.ini": "another content",
+                "@game/config/b.ini": "only in the first",
+            },
+        )
+        self.assertEqual(found["files"], [])
+
     def test_two_line_ups_side_by_side(self) -> None:
         self.world.take_all()
         self.world.want("tides", "=1.0")

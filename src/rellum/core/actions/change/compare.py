@@ -75,7 +75,9 @@ def compare(request: Request, first: str, second: str, *, files: bool) -> Differ
         sides = [_side(opened, each) for each in (first, second)]
         changed, settings = None, None
         if all(side.is_now or side.then for side in sides):
-            changed = tuple(_changed_since(opened, *sides))
+            settings = tuple(_settings_since(opened, *sides))
+            told = {path for path, _ in settings}
+            changed = tuple(each for each in _changed_since(opened, *sides) if each[0] not in told)
         variants = [each.variant for each in sides]
         if variants[0] and variants[1]:
             settings = tuple(_settings_difference(opened, first, second))
@@ -150,6 +152,39 @@ def _difference(
     )
 
 
+def _settings_since(
+    opened: Session, first: _Side, second: _Side
+) -> Iterator[tuple[PlacePath, str]]:
+    """Yield the settings that differ between two checkpoints, or one and now."""
+    then = [side.then.settings if side.then else None for side in (first, second)]
+    paths = sorted({path for settings in then if settings is not None for path in settings})
+    for path in paths:
+        a, b = (
+            _digest_there(opened, path)
+            if settings is None
+            else settings[path].digest
+            if path in settings
+            else None
+            for settings in then
+        )
+        if a != b:
+            yield path, _word_of(a, b)
+
+
+def _digest_there(opened: Session, path: PlacePath) -> Digest | None:
+    """Return the hash of what stands at a path; None where nothing does."""
+    try:
+        return hash_file(opened.roots.absolute(path))
+    except (OSError, KeyError):
+        return None
+
+
+def _word_of(first: Digest | None, second: Digest | None) -> str:
+    if first is None:
+        return "only in the second"
+    return "only in the first" if second is None else "another content"
+
+
 def _changed_since(opened: Session, first: _Side, second: _Side) -> Iterator[tuple[PlacePath, str]]:
     """Yield the files that differ between two checkpoints, or one and now, as Rellum left them."""
     state = opened.state
@@ -164,10 +199,7 @@ def _changed_since(opened: Session, first: _Side, second: _Side) -> Iterator[tup
         if path in vanilla:
             content = vanilla[path].content
             return content.digest if content else None
-        try:
-            return hash_file(opened.roots.absolute(path))  # the player's, or nobody's
-        except (OSError, KeyError):
-            return None
+        return _digest_there(opened, path)  # the player's, or nobody's
 
     def digest(content: Content | None) -> Digest | None:
         return content.digest if content else None
@@ -176,12 +208,8 @@ def _changed_since(opened: Session, first: _Side, second: _Side) -> Iterator[tup
         if path == MARKER_PATH:
             continue
         a, b = (digest(files[path]) if path in files else now(path) for files in then)
-        if a is None and b is not None:
-            yield path, "only in the second"
-        elif a is not None and b is None:
-            yield path, "only in the first"
-        elif a is not None and b is not None and a != b:
-            yield path, "another content"
+        if a != b:
+            yield path, _word_of(a, b)
 
 
 def _label(release: LockedRelease | None) -> str | None:
