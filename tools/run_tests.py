@@ -1,4 +1,4 @@
-"""All tests, by a few processes, ending with one line that counts them: ``N passed, N failed, N skipped``.
+"""All tests, by two processes, ending with one line that counts them: ``N passed, N failed, N skipped``.
 
 Warnings are errors, so that nothing deprecated and no file left open slips in.
 """
@@ -26,8 +26,7 @@ SLOWEST_FIRST = (
     "tests.cli.test_guide",
     "tests.cli.test_contract",
 )
-AT_ONCE = (os.cpu_count() or 1) + 1
-"""Processes at once: one more than there are processors, as some tests wait for servers and disks."""
+AT_ONCE = 2
 OF_THE_REST = 9
 """So many modules go into one process: each costs half a second to start."""
 _COUNTED = re.compile(
