@@ -211,7 +211,7 @@ def current_line_up(
     if lock.game_version != identity.version:
         raise NoLineUp(
             f"the line-up is for game {lock.game_version}, and the folder holds {identity.version}",
-            hint="Bring the game to that version and adopt it, or narrow 'range' under [game].",
+            hint="Bring the game to that version and adopt it, or narrow 'rellum decide game-range'.",
         )
     return lock, made_anew
 

@@ -21,7 +21,7 @@ def conflicts(
 ) -> None:
     """Show files that several mods bring, and which mod wins.
 
-    The last in load order wins, unless the pack says otherwise under [winner] in rellum.toml.
+    The last in load order wins, unless the pack decides otherwise: rellum decide winner PATH MOD.
     """
     from rellum.core.actions.change.conflicts import conflicts as action
 

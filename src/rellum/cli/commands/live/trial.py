@@ -34,7 +34,7 @@ def trial(
     """Record that a line-up, or some releases, work or break on a game version.
 
     Releases that broke together are never chosen together again there. A release that works outside the
-    range it declares may be chosen where the pack says trust = "tried".
+    range it declares may be chosen after 'rellum decide trust tried'.
     """
     from rellum.core.actions.live.trial import record_trial
     from rellum.core.values.paths import shown_file

@@ -208,5 +208,5 @@ def _refuse_overlap(opened: Session, preparing: Preparing) -> None:
         if before and before != folder and (is_inside(before, folder) or is_inside(folder, before)):
             raise SavesOverlap(
                 f"{root} is {before} now and would be {folder}: one lies in the other",
-                hint="Give each variant a folder of its own under [game.places].",
+                hint=f"Give each variant a folder of its own: rellum decide place {root[1:]} FOLDER",
             )
