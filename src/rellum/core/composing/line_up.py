@@ -211,7 +211,8 @@ def current_line_up(
     if lock.game_version != identity.version:
         raise NoLineUp(
             f"the line-up is for game {lock.game_version}, and the folder holds {identity.version}",
-            hint="Bring the game to that version and adopt it, or narrow 'rellum decide game-range'.",
+            hint="Bring the game to that version and adopt it, or narrow the range with 'rellum decide "
+            "game-range RANGE'.",
         )
     return lock, made_anew
 
