@@ -49,7 +49,7 @@ def show(mods: Sequence[ListedMod], form: str, *, narrowed: bool, as_json: bool)
                 console.say(f"{each.mod}, to check by hand: {note}")
 
 
-def show_catalog(mods: Sequence[CatalogMod], form: str, *, as_json: bool) -> None:
+def show_catalog(mods: Sequence[CatalogMod], form: str, *, narrowed: bool, as_json: bool) -> None:
     if as_json:
         console.say_json(catalog_document(mods))
         return
@@ -72,7 +72,10 @@ def show_catalog(mods: Sequence[CatalogMod], form: str, *, as_json: bool) -> Non
     headings = ("mod", "newest", "for game", "releases", "kind", "in the game", "name")
     _write(headings, rows, form, right=(3,))
     if form == "table" and not mods:
-        console.say("No mod of the catalog has these words.")
+        what = (
+            "No mod of the catalog has all these words" if narrowed else "The catalog has no mods"
+        )
+        console.say(f"{what}.")
 
 
 def _label(name: ReleaseName | None) -> str:

@@ -38,7 +38,8 @@ def list_(
         raise console.BadCall(f"--json and --form {form} exclude each other")
     request = request_of(pack, shelf=True)
     if catalog:
-        view.show_catalog(actions.list_catalog(request, words or []), form, as_json=as_json)
+        mods = actions.list_catalog(request, words or [])
+        view.show_catalog(mods, form, narrowed=bool(words), as_json=as_json)
     else:
         found = actions.list_mods(request, words or [])
         view.show(found, form, narrowed=bool(words), as_json=as_json)
