@@ -64,6 +64,6 @@ Newest = Annotated[
         help="Choose the newest release of this mod that fits. Repeatable.",
     ),
 ]
-All = Annotated[bool, typer.Option("--full", help="Shorten no list.")]
+Full = Annotated[bool, typer.Option("--full", help="Shorten no list.")]
 
 HERE = "."

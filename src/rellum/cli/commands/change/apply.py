@@ -20,7 +20,7 @@ def apply(
     sweep: options.Sweep = False,
     take_update: options.TakeUpdate = False,
     newest: options.Newest = None,
-    every: options.All = False,
+    every: options.Full = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:

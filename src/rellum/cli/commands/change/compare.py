@@ -25,7 +25,7 @@ def compare(
     files: Annotated[
         bool, typer.Option("--files", help="Of two variants, also every file that they lay.")
     ] = False,
-    every: options.All = False,
+    every: options.Full = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:

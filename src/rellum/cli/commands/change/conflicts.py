@@ -12,7 +12,7 @@ from rellum.cli.views import conflicts as view
 
 
 def conflicts(
-    every: options.All = False,
+    every: options.Full = False,
     figure: Annotated[
         str, typer.Option("--figure", metavar="FILE", help="Draw a matrix of mods: .png or .svg.")
     ] = "",

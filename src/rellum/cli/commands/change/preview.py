@@ -11,7 +11,7 @@ def preview(
     sweep: options.Sweep = False,
     take_update: options.TakeUpdate = False,
     newest: options.Newest = None,
-    every: options.All = False,
+    every: options.Full = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:

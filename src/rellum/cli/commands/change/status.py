@@ -7,7 +7,7 @@ from rellum.cli.request import request_of
 
 
 def status(
-    every: options.All = False, pack: options.Pack = options.HERE, as_json: options.Json = False
+    every: options.Full = False, pack: options.Pack = options.HERE, as_json: options.Json = False
 ) -> None:
     """Show how pack and game stand, and which command comes next.
 

@@ -39,7 +39,7 @@ def backup(
     ] = False,
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
-    every: options.All = False,
+    every: options.Full = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:

@@ -34,7 +34,7 @@ def absorb(
     ] = False,
     source: options.From = "",
     yes: options.Yes = False,
-    every: options.All = False,
+    every: options.Full = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:

@@ -15,7 +15,7 @@ def check(
     deep: Annotated[
         bool, typer.Option("--deep", help="Hash every file, even if size and time are unchanged.")
     ] = False,
-    every: options.All = False,
+    every: options.Full = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:

@@ -37,7 +37,7 @@ def adopt(
     ] = False,
     catalog: options.Catalog = None,
     sheet: options.Sheet = "",
-    every: options.All = False,
+    every: options.Full = False,
     as_json: options.Json = False,
 ) -> None:
     """Start a pack on a game folder: detect its version, list and hash its files.

@@ -19,7 +19,7 @@ def identify(
     ] = False,
     catalog: options.Catalog = None,
     sheet: options.Sheet = "",
-    every: options.All = False,
+    every: options.Full = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
