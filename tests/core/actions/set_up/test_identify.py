@@ -20,6 +20,7 @@ from rellum.core.change.journal_reading import JournalDamaged
 from rellum.core.change.opening import GameGone
 from rellum.core.change.request import Request
 from rellum.core.folder.baselines import SumsFault, parse_sums, sums_text
+from rellum.core.folder.detection import UnknownGame
 from rellum.core.pack.copying import CannotCopy
 from rellum.core.pack.marker import FolderOwned
 from rellum.core.pack.state import StateFault
@@ -45,6 +46,12 @@ class IdentifyTest(WorldTest):
 
     def know(self) -> None:
         write_baseline(self.identify(self.world.path("game")))
+
+    def test_what_is_no_folder_is_called_so(self) -> None:
+        game = self.world.path("game")
+        for odd, what in (("nowhere", "is not there"), ("data/sea.dat", "is a file")):
+            with self.subTest(odd), self.assertRaisesRegex(UnknownGame, f"{odd} {what}$"):
+                self.identify(os.path.join(game, odd))
 
     def test_a_folder_is_compared_with_what_is_known(self) -> None:
         game = self.world.path("game")

@@ -267,9 +267,8 @@ def _refuse_places(home: PackHome, roots: Roots, shelf_folder: str, copy_to: str
             f"the copy {copy_to} and the game {game} contain one another",
             hint="Name a folder beside the game.",
         )
-    if not os.path.isdir(game):
-        what = "is a file" if os.path.exists(game) else "is not there"
-        raise CannotAdopt(f"the game folder {game} {what}", hint="Name the folder of the game.")
+    if lack := no_folder(game):
+        raise CannotAdopt(lack, hint="Name the folder of the game.")
     game = os.path.abspath(copy_to) if copy_to else game
     for other, name in ((home.folder, "pack"), (shelf_folder, "shelf")):
         if is_inside(game, other):
@@ -282,6 +281,13 @@ def _refuse_places(home: PackHome, roots: Roots, shelf_folder: str, copy_to: str
                 f"the {name} {other} lies in the game folder {game}",
                 hint="Keep game, pack and shelf in folders beside each other.",
             )
+
+
+def no_folder(game: str) -> str:
+    """Say what is wrong where a game folder should be; nothing if it is there."""
+    if os.path.isdir(game):
+        return ""
+    return f"the game folder {game} {'is a file' if os.path.exists(game) else 'is not there'}"
 
 
 def choose_sheet(sheets: dict[SheetId, GameSheet], named: str, roots: Roots) -> GameSheet:

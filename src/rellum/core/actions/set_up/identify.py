@@ -7,7 +7,7 @@ import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from rellum.core.actions.set_up.adopt import choose_sheet
+from rellum.core.actions.set_up.adopt import choose_sheet, no_folder
 from rellum.core.catalog.known import KnownBaseline
 from rellum.core.catalog.load import load_sheets
 from rellum.core.catalog.model import GameSheet
@@ -15,7 +15,7 @@ from rellum.core.change.request import Request
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.folder.baselines import FolderHashes, Match, best, compare, sums_text
-from rellum.core.folder.detection import identify_now
+from rellum.core.folder.detection import UnknownGame, identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import list_folder
 from rellum.core.globs import literal
@@ -59,8 +59,10 @@ def identify_folder(
     request: Request, folder: str, *, catalogs: tuple[str, ...] = (), sheet_id: str = ""
 ) -> Identified:
     """Say what a folder is; nothing is changed. Raises UnknownGame, NoCatalog, SumsFault, OSError."""
-    sheet = sheet_for(request.pack_folder, folder, catalogs, sheet_id)
     roots = Roots(folder)
+    if lack := no_folder(roots.game_folder):
+        raise UnknownGame(lack, hint="Name the folder of a game.")
+    sheet = sheet_for(request.pack_folder, folder, catalogs, sheet_id)
     files = vanilla_files(folder, sheet)
     hashes = FolderHashes(roots, request.listen)
     matches = [compare(known, files, hashes) for known in sheet.baselines]
