@@ -46,7 +46,7 @@ def backup(root: str, rellum: str) -> Iterator[Comparison]:
     yield compare(
         "backup, nothing changed", ours, Command("rellum --help", [rellum, "--help"]), 1.5, 9
     )
-    for words in (["history"], ["variant", "list"]):
+    for words in (["status"], ["history"], ["variant", "list"]):
         ours = Command(f"rellum {words[0]}", [rellum, *words], world.path("pack"))
         beside = Command("rellum --help", [rellum, "--help"])
         yield compare(f"rellum {' '.join(words)}", ours, beside, 1.5, 9)

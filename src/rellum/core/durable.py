@@ -13,6 +13,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Sequence
+from contextlib import suppress
 
 from rellum.core.last_word import wrote
 
@@ -32,12 +33,23 @@ def write_durably(path: str, content: bytes) -> None:
         os.replace(temporary, path)
         wrote()
     except OSError:
-        try:
+        with suppress(OSError):
             os.unlink(temporary)
-        except OSError:
-            pass
         raise
     flush_folder(os.path.dirname(os.path.abspath(path)))
+
+
+def write_in_one(path: str, content: bytes) -> None:
+    """Replace or make a file whose loss does no harm, so that nobody reads half of it. Raises OSError."""
+    temporary = f"{path}{_TEMPORARY_SUFFIX}-{os.getpid()}"
+    try:
+        with open(temporary, "wb") as file:
+            file.write(content)
+        os.replace(temporary, path)
+    except OSError:
+        with suppress(OSError):
+            os.unlink(temporary)
+        raise
 
 
 def flush(descriptor: int) -> None:

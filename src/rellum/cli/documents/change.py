@@ -44,6 +44,33 @@ class NextDocument(TypedDict):
     why: str
 
 
+class DriftCountsDocument(TypedDict):
+    """How many paths are not as Rellum left them, by what is with them."""
+
+    changed: int
+    missing: int
+    foreign: int
+
+
+class GoodCheckpointDocument(TypedDict):
+    number: int
+    name: str | None
+    made_at: str
+
+
+class NewestBackupDocument(TypedDict):
+    number: int
+    made_at: str
+
+
+class LastPlayDocument(TypedDict):
+    """How the game last ran since the last change; ``outcome`` is works, breaks, or null."""
+
+    at: str
+    outcome: str | None
+    word: str | None
+
+
 class StatusDocument(TypedDict):
     """``rellum status``."""
 
@@ -52,9 +79,11 @@ class StatusDocument(TypedDict):
     variant: str
     other_variants: list[str]
     game: GameDocument
+    game_name: str
     game_folder: str
     game_updated: bool
     drift_count: int
+    drift_by_kind: DriftCountsDocument
     line_up: str
     want_count: int
     mods: list[ReleaseStatusDocument]
@@ -62,9 +91,9 @@ class StatusDocument(TypedDict):
     holds: list[HoldDocument]
     left_out: list[str]
     check_by_hand: list[ByHandDocument]
-    good_checkpoint: int | None
-    backup: int | None
-    last_outcome: str | None
+    good_checkpoint: GoodCheckpointDocument | None
+    backup: NewestBackupDocument | None
+    last_play: LastPlayDocument | None
     is_hunting: bool
     free_bytes: int
     next: NextDocument | None

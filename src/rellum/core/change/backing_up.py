@@ -6,9 +6,11 @@ import os
 import stat
 from collections.abc import Callable, Iterable
 from functools import partial
+from operator import attrgetter
 from typing import TYPE_CHECKING, cast
 
 from rellum.core.errors import RellumError
+from rellum.core.folder.entries import entries_in
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.globs import WILDCARD
 from rellum.core.notices import inform, note
@@ -118,28 +120,26 @@ def _below(base: PlacePath, roots: Roots) -> dict[PlacePath, SeenFile]:
     while waiting:
         folder, here = waiting.pop()
         try:
-            with os.scandir(folder) as entries:
-                for entry in entries:
-                    name = entry.name
-                    if not (name.isascii() or is_text(name)):
-                        continue
-                    if entry.is_file(follow_symlinks=False):
-                        is_at = entry.stat(follow_symlinks=False)
-                        mode, changed = is_at.st_mode & 0o7777, is_at.st_ctime_ns
-                        about = (entry.path, is_at.st_size, mode, is_at.st_mtime_ns, changed)
-                        found[f"{here}/{name}"] = _seen_file(about)
-                    elif (
-                        entry.is_dir(follow_symlinks=False)
-                        and entry.path not in others
-                        and name != STAGING_NAME
-                    ):
-                        waiting.append((entry.path, f"{here}/{name}"))
+            for name, status in entries_in(folder):
+                if not (name.isascii() or is_text(name)):
+                    continue
+                kind = status.st_mode & _KIND
+                if kind == stat.S_IFREG:
+                    size, mode, *times = _ABOUT(status)
+                    about = (f"{folder}{os.sep}{name}", size, mode & 0o7777, *times)
+                    found[f"{here}/{name}"] = _seen_file(about)
+                elif kind == stat.S_IFDIR and name != STAGING_NAME:
+                    below = f"{folder}{os.sep}{name}"
+                    if below not in others:
+                        waiting.append((below, f"{here}/{name}"))
         except OSError:  # it went meanwhile, or may not be read
             continue
     return cast("dict[PlacePath, SeenFile]", found)
 
 
 _seen_file = partial(tuple.__new__, SeenFile)
+_ABOUT = attrgetter("st_size", "st_mode", "st_mtime_ns", "st_ctime_ns")
+_KIND = 0o170000
 
 
 def _seen(path: PlacePath, roots: Roots) -> SeenFile | None:

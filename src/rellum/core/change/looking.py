@@ -8,17 +8,17 @@ from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import replace
 
+from rellum.core.change.differing import differences_of
 from rellum.core.errors import UserError
-from rellum.core.folder.ahead import begun
+from rellum.core.folder.differences import Differences
 from rellum.core.folder.drift import UNSEEN, OwnFiles, find_deep_drift, find_drift
 from rellum.core.folder.model import Drift, Finding
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import State
 from rellum.core.progress import Listener, silent
 from rellum.core.values.content import UNKNOWN_SIZE, Content
-from rellum.core.values.ids import ReleaseName
 from rellum.core.values.owners import VANILLA, Owner
-from rellum.core.values.paths import PlacePath, parents, root_of
+from rellum.core.values.paths import PlacePath
 
 
 def with_causes(drift: Drift, opened: Session) -> Drift:
@@ -53,28 +53,24 @@ def with_causes(drift: Drift, opened: Session) -> Drift:
 
 
 def drift_of(
-    opened: Session, *, deep: bool = False, listen: Listener = silent, looks_at_own: bool = True
+    opened: Session,
+    *,
+    deep: bool = False,
+    listen: Listener = silent,
+    looks_at_own: bool = True,
+    differences: Differences | None = None,
 ) -> Drift:
     """Find the drift of a pack that is open. Raises OSError.
 
     ``looks_at_own``: files of the player's and of the game's are hashed, too, where their time is another.
+    ``differences``: what was read already.
     """
-    from rellum.core.change.learning import learn_vanilla
-
+    if differences is None:
+        differences = differences_of(opened)
     originals = opened.site.originals
-    learn_vanilla(opened)
     own = _own_files(opened)
     state, roots = opened.state, opened.roots
-    ahead = begun(opened.home.state_file)
-    drift = find_drift(
-        state,
-        roots,
-        own,
-        originals.has,
-        ahead,
-        _folders_for_mods(opened),
-        looks_at_own=looks_at_own,
-    )
+    drift = find_drift(differences, state, roots, own, originals.has, looks_at_own=looks_at_own)
     suspects = state.suspects()
     if deep or suspects:
         files = [each for each in _all_files(state) if deep or each[0] in suspects]
@@ -85,40 +81,6 @@ def drift_of(
         findings = tuple(_with_members(each, opened) for each in drift.findings)
         drift = replace(drift, findings=findings)
     return drift
-
-
-def _folders_for_mods(opened: Session) -> list[PlacePath]:
-    """Return the folders outside the game folder that are for mods alone.
-
-    These are folders that Rellum made, or that are called after a mod which lays files in them; never in the
-    places of settings and saves, nor a place itself: what else lies there is the user's own.
-    """
-    laid = opened.state.laid_outside()
-    if not laid:
-        return []
-    found = {
-        folder
-        for path, row in laid.items()
-        for folder in parents(path)
-        if folder != root_of(folder) and _is_called(folder, row.owner)
-    }
-    found |= {each for each in opened.state.own_folders() if each != root_of(each)}
-    places = opened.rules.places
-    others = {str(places[name]) for name in ("settings", "saves") if name in places}
-    return sorted(
-        folder
-        for folder in found
-        if root_of(folder) in opened.roots.outside
-        and root_of(folder) not in others
-        and not found.intersection(parents(folder))
-    )
-
-
-def _is_called(folder: PlacePath, owner: Owner) -> bool:
-    """Whether a folder is called after the mod that lays files in it."""
-    name = folder.rpartition("/")[2]
-    letters = "".join(sign for sign in name.casefold() if sign.isalnum())
-    return isinstance(owner, ReleaseName) and letters == owner.mod.replace("-", "")
 
 
 def _remember_suspects(drift: Drift, opened: Session) -> None:

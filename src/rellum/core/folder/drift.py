@@ -2,26 +2,20 @@
 
 from __future__ import annotations
 
-import os
-import stat
-from collections.abc import Callable, Container, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, NamedTuple, Protocol
+from typing import NamedTuple, Protocol
 
+from rellum.core.folder.differences import Differences
 from rellum.core.folder.hashes import hash_files
 from rellum.core.folder.model import Drift, DriftKind, Finding
-from rellum.core.folder.scan import scan_stamps
-from rellum.core.folder.stamps import split_rows
 from rellum.core.globs import PathTest
 from rellum.core.hashing import Digest
 from rellum.core.progress import Listener, silent
 from rellum.core.values.content import UNKNOWN_SIZE, Content, Laid
 from rellum.core.values.owners import RELLUM, VANILLA, Owner
 from rellum.core.values.path_rules import EXACT, PathRules
-from rellum.core.values.paths import PlacePath, Roots, below
-
-if TYPE_CHECKING:
-    from rellum.core.folder.ahead import Ahead, Token
+from rellum.core.values.paths import PlacePath, Roots
 
 
 class Vanilla(Protocol):
@@ -60,44 +54,23 @@ class OwnFiles(NamedTuple):
 class Expected(Protocol):
     """What Rellum last left in the folder: the part of the state that drift is compared with."""
 
-    def stamps(self) -> dict[str, bytes]: ...
-    def token(self) -> Token: ...
     def laid(self, paths: Sequence[PlacePath]) -> Mapping[PlacePath, Laid]: ...
-    def laid_outside(self) -> Mapping[PlacePath, Laid]: ...
     def baseline(self, paths: Sequence[PlacePath]) -> Mapping[PlacePath, Vanilla]: ...
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Differences:
-    """Paths whose row is not the recorded one: gone, come, or other; a row may be of any kind."""
-
-    gone: dict[PlacePath, str]
-    come: dict[PlacePath, str]
-    other: dict[PlacePath, tuple[str, str]]
-    files_seen: int
-
-
 def find_drift(
+    differences: Differences,
     expected: Expected,
     roots: Roots,
     own: OwnFiles,
     has_original: Callable[[Digest], bool],
-    ahead: Ahead | None = None,
-    for_mods: Iterable[PlacePath] = (),
     *,
     looks_at_own: bool = True,
 ) -> Drift:
-    """Compare names, sizes and times of the whole folder; hash only what differs. Raises OSError.
+    """Say what the differences are; hash only what differs. Raises OSError.
 
-    ``own`` files are no drift; ``looks_at_own``: they are hashed too. ``ahead`` has begun already.
-    ``for_mods`` are folders outside the game folder that are for mods alone: any other file there is foreign.
+    ``own`` files are no drift; ``looks_at_own``: they are hashed too.
     """
-    stamps = expected.stamps()
-    scan = scan_stamps(roots.game_folder, stamps, ahead, expected.token())
-    differences = _differences(stamps, scan.differing, scan.missing, scan.files)
-    outside = expected.laid_outside()
-    _look_outside(outside.values(), roots, differences)
-    _look_for_others(for_mods, outside, roots, differences)
     paths = sorted({*differences.gone, *differences.other, *differences.come})
     owners = _Owners(expected.laid(paths), expected.baseline(paths), has_original)
     if not paths:
@@ -126,7 +99,7 @@ def find_drift(
         touched=tuple(touched),
         own_changes=tuple(own_changes),
         written_by_game=tuple(by_game),
-        files_seen=differences.files_seen + len(outside),
+        files_seen=differences.files_seen,
         files_hashed=len(touched) + sum(each.detail == _OTHER_CONTENT for each in findings),
     )
 
@@ -186,7 +159,7 @@ class _Owners:
 
 
 def _judge(
-    path: PlacePath, differences: _Differences, owners: _Owners, roots: Roots
+    path: PlacePath, differences: Differences, owners: _Owners, roots: Roots
 ) -> Finding | None:
     """Say what is with a path that differs; None where only its time does. Raises OSError."""
     kind: DriftKind
@@ -249,85 +222,6 @@ def find_deep_drift(
     findings = sorted([*drift.findings, *more], key=lambda finding: finding.path)
     hashed = drift.files_hashed + len(waiting)
     return replace(drift, findings=tuple(findings), files_hashed=hashed)
-
-
-def _differences(
-    recorded: Mapping[str, bytes],
-    differing: Mapping[str, bytes],
-    missing: frozenset[str],
-    files_seen: int,
-) -> _Differences:
-    """Go into detail in the folders whose stamp differs."""
-    gone: dict[PlacePath, str] = {}
-    come: dict[PlacePath, str] = {}
-    other: dict[PlacePath, tuple[str, str]] = {}
-    for folder in missing:
-        for name, row in _by_name(recorded[folder]).items():
-            if not row.endswith("/"):
-                gone[PlacePath(f"{folder}/{name}")] = row
-    for folder, stamp in differing.items():
-        before, now = _by_name(recorded.get(folder, b"")), _by_name(stamp)
-        for name in before.keys() | now.keys():
-            path = PlacePath(f"{folder}/{name}")
-            if name not in now:
-                gone[path] = before[name]
-            elif name not in before:
-                come[path] = now[name]
-            elif before[name] != now[name]:
-                other[path] = (before[name], now[name])
-    # A new folder shows by its files; a folder in which mods lay something is not foreign.
-    told = {path.rpartition("/")[0] for path in come} | recorded.keys()
-    come = {path: row for path, row in come.items() if not (row.endswith("/") and path in told)}
-    return _Differences(gone=gone, come=come, other=other, files_seen=files_seen)
-
-
-def _look_outside(laid: Iterable[Laid], roots: Roots, differences: _Differences) -> None:
-    """Add what differs of the files that were laid outside the game folder; others there are not ours."""
-    for each in laid:
-        name = each.path.rpartition("/")[2]
-        row = _row_on_disk(roots.absolute(each.path), name)
-        if each.content is None:
-            if row is not None:
-                differences.come[each.path] = row
-            continue
-        before = f"{name}/{each.content.size}/{each.content.mtime_ns}"
-        if row is None:
-            differences.gone[each.path] = before
-        elif row != before:
-            differences.other[each.path] = (before, row)
-
-
-def _look_for_others(
-    folders: Iterable[PlacePath],
-    laid: Container[PlacePath],
-    roots: Roots,
-    differences: _Differences,
-) -> None:
-    """Add what lies in folders outside that are for mods alone, and that no mod laid. Raises OSError."""
-    for top in folders:
-        start = roots.absolute(top)
-        for inside, _, names in os.walk(start):
-            relative = os.path.relpath(inside, start).replace(os.sep, "/")
-            here = top if relative == "." else below(top, relative)
-            for name in names:
-                path = below(here, name)
-                row = None if path in laid else _row_on_disk(os.path.join(inside, name), name)
-                if row is not None:
-                    differences.come[path] = row
-
-
-def _row_on_disk(path: str, name: str) -> str | None:
-    try:
-        status = os.lstat(path)
-    except (FileNotFoundError, NotADirectoryError):
-        return None
-    if stat.S_ISREG(status.st_mode):
-        return f"{name}/{status.st_size}/{status.st_mtime_ns}"
-    return f"{name}/" if stat.S_ISDIR(status.st_mode) else f"{name}//"
-
-
-def _by_name(stamp: bytes) -> dict[str, str]:
-    return {row.partition("/")[0]: row for row in split_rows(stamp)}
 
 
 def _missing_words(row: str) -> str:

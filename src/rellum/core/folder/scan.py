@@ -11,8 +11,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.values.paths import GAME
@@ -37,8 +36,7 @@ Part = tuple[dict[str, bytes], set[str], int]
 """What was found in a part: the folders that differ, all that were seen, and how many entries."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class StampScan:
+class StampScan(NamedTuple):
     """The folders whose stamp is not the recorded one, with the rows found; and those not found."""
 
     differing: dict[str, bytes]

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import csv
+import inspect
 import io
 import json
 import os
 import shutil
+from collections.abc import Callable
 from typing import Any
 
+from rellum.core.hashing import hash_bytes
 from tests.support import WorldTest, run_rellum, write_tree
 
 
@@ -58,6 +61,42 @@ class StatusTest(WorldTest):
         self.assertEqual(self.next(), "rellum resolve")
         held = {"mod": "tides", "version": "1.0", "reason": "2.0 is too wet"}
         self.assertEqual(self.told("status")["holds"], [held])
+
+    def test_it_is_said_from_memory_until_anything_changes_that_it_speaks_of(self) -> None:
+        self.world.take_all()
+        self.world.change_sheet(places='saves = "@game/saves"')
+        self.world.want("tides")
+        self.world.apply()
+        self.world.write_game("saves/one.sav", b"one")
+        answers = self.world.path("pack", ".rellum", "answers", "status")
+
+        def from_memory(change: Callable[[], object] = lambda: None) -> bool:
+            """Whether it is, when another answer stands there and something changes then."""
+            self.told("status")
+            with open(answers, "rb") as file:
+                mark, _, text = file.read().split(b"\n")
+            other = text.replace(b"Fathomline", b"Other game")
+            with open(answers, "wb") as file:
+                file.write(b"%s\n%s\n%s" % (mark, hash_bytes(other).encode(), other))
+            change()
+            return self.told("status")["game_name"] == "Other game"
+
+        self.assertTrue(from_memory())
+        for change in (
+            lambda: self.world.write_game("saves/one.sav", b"two"),
+            lambda: self.world.run("backup", "make", "mine"),
+            lambda: self.world.checkpoint("here"),
+            lambda: self.world.run("variant", "new", "wet"),
+            lambda: self.world.run("hold", "tides", "2.0", "--reason", "dry"),
+            lambda: self.world.resolve(),
+            lambda: os.utime(self.world.path("pack", "rellum.lock"), (1, 1)),
+            lambda: self.world.write_game("data/new.txt", b"new"),
+        ):
+            with self.subTest(change=inspect.getsource(change).strip()):
+                self.assertFalse(from_memory(change))
+        with open(answers, "ab") as file:
+            file.write(b"torn")
+        self.assertEqual(self.told("status")["game_name"], "Fathomline")
 
     def test_since_is_when_the_release_came_not_when_something_else_changed(self) -> None:
         self.world.take_all()

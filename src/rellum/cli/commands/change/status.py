@@ -13,7 +13,12 @@ def status(
 
     Compares sizes and times only; 'rellum check' says what each difference is. 'rellum list' shows all mods.
     """
-    from rellum.cli.views import status as view
-    from rellum.core.actions.change.status import status as action
+    import json
 
-    view.show(action(request_of(pack, shelf=True)), every=every, as_json=as_json)
+    from rellum.cli.views import status as view
+    from rellum.core.actions.change.told_status import told_status
+
+    told = told_status(request_of(pack), lambda found: json.dumps(view.document(found)))
+    document = json.loads(told.text)
+    document["free_bytes"] = told.free_bytes
+    view.show(document, every=every, as_json=as_json)

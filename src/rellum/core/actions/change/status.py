@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import os
-import shutil
 from collections.abc import Iterable, Sequence
 from typing import Literal, NamedTuple
 
 from rellum.core.change.looking import drift_of, with_causes
-from rellum.core.change.opening import open_pack
-from rellum.core.change.request import Request
+from rellum.core.folder.differences import Differences
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Cause, Drift
 from rellum.core.pack.arrivals import releases_since
@@ -68,8 +66,7 @@ class Status(NamedTuple):
     """How a pack stands.
 
     ``good`` is the newest checkpoint that is marked good, ``play`` how the game last ran since the last
-    change. ``notes`` are what has to be checked by hand, by mod. ``free_bytes`` is what the
-    disk of the game has left.
+    change. ``notes`` are what has to be checked by hand, by mod.
     """
 
     pack: str
@@ -91,12 +88,16 @@ class Status(NamedTuple):
     play: Play | None
     is_hunting: bool
     can_play: bool
-    free_bytes: int
 
     @property
     def waiting(self) -> tuple[ReleaseStatus, ...]:
         """The mods that the next ``apply`` brings, moves or takes out."""
         return tuple(each for each in self.releases if each.waits)
+
+    @property
+    def is_quiet(self) -> bool:
+        """Whether the folder is as Rellum left it and as the line-up says, so that no archive is needed."""
+        return not (self.drift.findings or self.waiting)
 
     @property
     def next_step(self) -> NextStep | None:
@@ -132,45 +133,45 @@ class Status(NamedTuple):
         )
 
 
-def status(request: Request) -> Status:
-    """Return how a pack stands. Raises what opening the pack and reading its own files can raise."""
-    with open_pack(request) as opened:
-        pack, lock = opened.files.pack, opened.files.lock_if_any
-        drift = with_causes(drift_of(opened, listen=request.listen, looks_at_own=False), opened)
-        identity = opened.state.identity()
-        releases = tuple(releases_now(opened, lock))
-        variants = [each.name for each in variants_of(opened.home) if not each.in_use]
-        good = next((each for each in opened.state.checkpoints.all() if each.good), None)
-        backup = _newest_backup(opened)
-        chosen = {each.mod for each in lock.releases} if lock else set()
-        return Status(
-            pack=pack.name,
-            pack_folder=opened.home.folder,
-            variant=pack.variant,
-            other_variants=tuple(variants),
-            game=identity,
-            game_folder=opened.roots.game_folder,
-            drift=drift,
-            line_up=_line_up_state(lock, pack, identity),
-            want_count=len(pack.wants),
-            releases=releases,
-            missing=_missing(lock, releases, opened, request.shelf_folder) if lock else (),
-            holds=pack.holds,
-            left_out=tuple(
-                each.mod for each in pack.wants if lock and each.optional and each.mod not in chosen
-            ),
-            notes=tuple(
-                (each.name, note)
-                for each in (lock.releases if lock else ())
-                for note in each.check_by_hand
-            ),
-            good=good,
-            backup=backup,
-            play=_play_since(opened),
-            can_play=opened.rules.starts,
-            is_hunting=os.path.exists(hunt_file(opened.home)),
-            free_bytes=shutil.disk_usage(opened.roots.game_folder).free,
-        )
+def status_of(opened: Session, differences: Differences, shelf: str) -> Status:
+    """Return how a pack stands. Raises what reading its own files can raise.
+
+    ``differences``: of its folders. ``shelf``: the folder of the shelf; empty for this user's.
+    """
+    pack, lock = opened.files.pack, opened.files.lock_if_any
+    drift = drift_of(opened, looks_at_own=False, differences=differences)
+    identity = opened.state.identity()
+    releases = tuple(releases_now(opened, lock))
+    variants = [each.name for each in variants_of(opened.home) if not each.in_use]
+    good = next((each for each in opened.state.checkpoints.all() if each.good), None)
+    chosen = {each.mod for each in lock.releases} if lock else set()
+    return Status(
+        pack=pack.name,
+        pack_folder=opened.home.folder,
+        variant=pack.variant,
+        other_variants=tuple(variants),
+        game=identity,
+        game_folder=opened.roots.game_folder,
+        drift=with_causes(drift, opened),
+        line_up=_line_up_state(lock, pack, identity),
+        want_count=len(pack.wants),
+        releases=releases,
+        missing=_missing(lock, releases, opened, shelf) if lock else (),
+        holds=pack.holds,
+        left_out=tuple(
+            each.mod for each in pack.wants if lock and each.optional and each.mod not in chosen
+        ),
+        notes=tuple(
+            (each.name, note)
+            for each in (lock.releases if lock else ())
+            for note in each.check_by_hand
+        ),
+        good=good,
+        backup=_newest_backup(opened),
+        play=_play_since(opened),
+        can_play=opened.rules.starts,
+        is_hunting=os.path.exists(hunt_file(opened.home)),
+    )
 
 
 def _line_up_state(lock: LockFile | None, pack: PackFile, identity: Identity) -> LineUpState:
@@ -199,15 +200,16 @@ def releases_now(opened: Session, lock: LockFile | None) -> Iterable[ReleaseStat
 
 
 def _missing(
-    lock: LockFile, releases: Sequence[ReleaseStatus], opened: Session, shelf_folder: str
+    lock: LockFile, releases: Sequence[ReleaseStatus], opened: Session, folder: str
 ) -> tuple[MissingFile, ...]:
     """Return what is missing of releases that wait. The catalog is asked only where something may be."""
     waiting = {each.mod for each in releases if each.waits}
     if not waiting:
         return ()
+    from rellum.core.shelf.location import shelf_folder
     from rellum.core.shelf.store import Shelf
 
-    with Shelf(shelf_folder) as shelf:
+    with Shelf(folder or shelf_folder()) as shelf:
         files = [file for each in lock.releases if each.mod in waiting for file in each.files]
         if all(shelf.find(file) for file in files):
             return ()
