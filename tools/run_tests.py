@@ -9,6 +9,7 @@ import os
 import re
 import subprocess
 import sys
+import time
 import unittest
 import warnings
 from collections.abc import Iterator
@@ -76,7 +77,10 @@ def _parts(modules: list[str]) -> Iterator[list[str]]:
 def _run_part(modules: list[str]) -> tuple[int, int, int]:
     """Run modules in a process of their own; return how many tests passed, failed and were skipped."""
     words = [sys.executable, "-m", "tools.run_tests", "--part", *modules]
+    began = time.monotonic()
     ended = subprocess.run(words, cwd=ROOT, stdout=subprocess.PIPE, text=True)
+    more = f" and {len(modules) - 1} more" if len(modules) > 1 else ""
+    print(f"{time.monotonic() - began:.0f} s for {modules[0]}{more}", file=sys.stderr)
     match = _COUNTED.match(ended.stdout.strip().rpartition("\n")[2])
     if match is None:  # it did not come to its end
         return 0, 1, 0

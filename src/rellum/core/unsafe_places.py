@@ -7,9 +7,9 @@ mod put a program where the desktop, the system or a shell starts it, or change 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from functools import lru_cache
 
-from rellum.core.values.paths import is_inside
+from rellum.core.values.paths import lies_in, resolved
 
 _BELOW_HOME = (
     # keys and passwords
@@ -35,27 +35,31 @@ _BELOW_DATA = tuple(
 
 def unsafe_folder(folder: str) -> str | None:
     """Return the folder for whose sake another one must not be a place; None where there is none."""
-    for each in _unsafe():
-        if is_inside(folder, each) or is_inside(each, folder):
+    import platformdirs
+
+    bases = (
+        os.path.expanduser("~"),
+        platformdirs.user_config_dir(),
+        platformdirs.user_data_dir(),
+    )
+    here = resolved(folder)
+    for each, there in _unsafe(*bases):
+        if lies_in(here, there) or lies_in(there, here):
             return each
     return None
 
 
-def _unsafe() -> Iterator[str]:
-    import platformdirs
-
-    home = os.path.expanduser("~")
-    yield from (os.path.join(home, *each.split("/")) for each in _BELOW_HOME)
-    for base, below in (
-        (platformdirs.user_config_dir(), _BELOW_CONFIG),
-        (platformdirs.user_data_dir(), _BELOW_DATA),
-    ):
-        yield from (os.path.join(base, *each.split("/")) for each in below)
+@lru_cache(maxsize=8)
+def _unsafe(home: str, config: str, data: str) -> tuple[tuple[str, str], ...]:
+    """Return the folders as they are called, and where they really are: asked for at every change."""
+    found = [os.path.join(home, *each.split("/")) for each in _BELOW_HOME]
+    found += [os.path.join(config, *each.split("/")) for each in _BELOW_CONFIG]
+    found += [os.path.join(data, *each.split("/")) for each in _BELOW_DATA]
     if os.name == "nt":
         # What every user of the machine shares, and the system itself.
-        for name in ("SystemRoot", "ProgramData", "ProgramFiles", "ProgramFiles(x86)"):
-            if folder := os.environ.get(name):
-                yield folder
+        names = ("SystemRoot", "ProgramData", "ProgramFiles", "ProgramFiles(x86)")
+        found += [folder for name in names if (folder := os.environ.get(name))]
     else:
         system = ("bin", "boot", "dev/disk", "etc", "lib", "proc", "sbin", "sys", "usr")
-        yield from (f"/{each}" for each in system)
+        found += [f"/{each}" for each in system]
+    return tuple((each, resolved(each)) for each in found)

@@ -18,7 +18,7 @@ from unittest import mock
 from rellum.core.actions.mend.restore import RestoreResult
 from rellum.core.errors import RellumError
 from rellum.core.pack.disk import Disk
-from tests.core.change.test_interruption import OF_THE_PLAYERS, SCENARIOS, Stage
+from tests.core.change.test_interruption import OF_THE_PLAYERS, SCENARIOS, Stage, look_at_no_process
 from tests.support import WorldTest, without_marker
 
 CALLS = (
@@ -85,6 +85,7 @@ class FailingCallsTest(WorldTest):
     def test_each_call_fails_once(self) -> None:
         for scenario in (*SCENARIOS, *OF_THE_PLAYERS):
             self.setUp()
+            look_at_no_process(self)
             stage = Stage(self.world, scenario)
             self.addCleanup(stage.close)
             stage.reset()

@@ -9,12 +9,14 @@ import sys
 import unittest
 from collections.abc import Callable, Sequence
 from functools import partial
+from unittest import mock
 
 from rellum.core.actions.change.switch_variant import use_variant
 from rellum.core.actions.live.backup import make_backup
 from rellum.core.actions.live.bring_back import bring_back
 from rellum.core.actions.mend.repair import restore_damaged
 from rellum.core.actions.mend.sweep import sweep
+from rellum.core.change import running
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.errors import RellumError
@@ -323,9 +325,20 @@ def run_in_child(work: Callable[[], object]) -> int:
     return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
 
 
+def look_at_no_process(test: WorldTest) -> None:
+    """Pass over the system's list of processes, which is looked at for each of thousands of changes."""
+    empty = test.world.path("no-processes")
+    os.makedirs(empty)
+    test.enterContext(mock.patch.object(running, "PROC", empty))
+
+
 @unittest.skipUnless(hasattr(os, "fork"), "needs fork")
 class InterruptionTest(WorldTest):
     points = 0
+
+    def setUp(self) -> None:
+        super().setUp()
+        look_at_no_process(self)
 
     @classmethod
     def tearDownClass(cls) -> None:

@@ -234,7 +234,16 @@ def is_in_game(path: TargetPath) -> bool:
 
 def is_inside(inner: str, outer: str) -> bool:
     """Whether a folder is another one, or lies in it, links followed."""
-    inner, outer = (os.path.normcase(os.path.realpath(each)) for each in (inner, outer))
+    return lies_in(resolved(inner), resolved(outer))
+
+
+def resolved(folder: str) -> str:
+    """Return where a folder really is, links followed, as this system compares paths."""
+    return os.path.normcase(os.path.realpath(folder))
+
+
+def lies_in(inner: str, outer: str) -> bool:
+    """Whether a folder is another one, or lies in it; both are resolved."""
     return inner == outer or inner.startswith(outer.rstrip(os.sep) + os.sep)
 
 
