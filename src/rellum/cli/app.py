@@ -161,6 +161,13 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
             "Record that a line-up, or some releases, work or break on a game version.",
         ),
     ),
+    "Share": (
+        (
+            "press",
+            "press",
+            "Press a folder that you edit into an archive, with its release in a card.",
+        ),
+    ),
 }
 ROOMS = {
     "Set up": "set_up",
@@ -169,6 +176,7 @@ ROOMS = {
     "Change the game": "change",
     "When something breaks": "mend",
     "Live with it": "live",
+    "Share": "share",
 }
 """The folder of each group's commands, here and in ``rellum.core.actions``."""
 _MODULES = {

@@ -66,6 +66,10 @@ EXAMPLES: Final[dict[str, tuple[str, ...]]] = {
     "space": ("rellum space", "rellum space --free 20GB"),
     "report": ("rellum report health.html",),
     "backup": ("rellum backup make before-the-storm", "rellum backup back"),
+    "press": (
+        "rellum press ../work/foam --version 1.1 --patch-from 1.0",
+        "rellum press --from-installed night-buoys ../work/night-buoys",
+    ),
     "trial": ("rellum trial works", "rellum trial breaks old-lights@1.4 --version 1.7.0"),
 }
 

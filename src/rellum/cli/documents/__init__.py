@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rellum.cli.documents import change, gather, live, match, mend, set_up
+from rellum.cli.documents import change, gather, live, match, mend, set_up, share
 
 DOCUMENTS: dict[str, tuple[type, ...]] = {
     "demo": (set_up.DemoDocument,),
@@ -50,6 +50,7 @@ DOCUMENTS: dict[str, tuple[type, ...]] = {
     "kept": (mend.KeptListDocument, mend.KeptDoneDocument),
     "absorb": (mend.AbsorbedDocument, mend.AbsorbBegunDocument),
     "guard": (mend.GuardDocument,),
+    "press": (share.PressedDocument, share.WorkingCopyDocument),
     "play": (live.PlayDocument,),
     "trial": (live.TrialDocument,),
     "hunt": (live.HuntRoundDocument, live.HuntEndDocument, live.HuntStoppedDocument),

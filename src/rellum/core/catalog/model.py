@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from rellum.core.catalog.play_rules import NO_LOG, BreaksSaves, LogRules, PlayRule
+from rellum.core.catalog.press_rules import PLAIN, PressRules
 from rellum.core.catalog.release_rules import (
     FileEdit,
     KeyPath,
@@ -349,7 +350,8 @@ class GameSheet:
     ``baselines`` are vanilla versions whose files are known; ``store_files`` are patterns
     of the files by which the game's store updates it, ``rewrites`` of mods' files that the game changes.
     ``self_descriptions`` tell how mods describe themselves. ``saves_per_variant``: each variant of a pack
-    has saves of its own. ``play`` is how it is started, ``log`` how its log is read.
+    has saves of its own. ``play`` is how it is started, ``log`` how its log is read, ``press`` how archives
+    of its mods are made.
     """
 
     id: SheetId
@@ -376,6 +378,7 @@ class GameSheet:
     saves_per_variant: bool = False
     play: PlayRule | None = None
     log: LogRules = NO_LOG
+    press: PressRules = PLAIN
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -57,6 +57,7 @@ class SelfDescription:
     id, name, version, licence: keys to each; several ways, the first that is there counts
     patterns: what of a value counts, by which value it is
     own: ids that the game itself brings
+    identity: keys to the values by which the game tells one mod from another
     """
 
     file: str
@@ -68,6 +69,7 @@ class SelfDescription:
     only: tuple[tuple[str, str], ...] = ()
     patterns: tuple[tuple[str, str], ...] = ()
     own: tuple[str, ...] = ()
+    identity: tuple[KeyNames, ...] = ()
     statements: tuple[OwnStatement, ...] = ()
     source: Source
 
@@ -96,6 +98,7 @@ def _read(reader: TableReader) -> SelfDescription | None:
         only=_read_texts_by_name(reader, "only"),
         patterns=_read_patterns(reader),
         own=reader.texts("own", "base-game"),
+        identity=_read_ways(reader, "identity"),
         statements=tuple(
             statement
             for kind in STATEMENT_KINDS

@@ -15,6 +15,7 @@ from rellum.core.catalog.play_rules import (
     read_log_rules,
     read_play,
 )
+from rellum.core.catalog.press_rules import read_press_rules
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.self_descriptions import read_self_descriptions
 from rellum.core.catalog.sheet_rules import (
@@ -69,6 +70,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     baselines = read_baselines(root)
     self_descriptions = read_self_descriptions(root)
     play, log = _read_play(root, places)
+    press = read_press_rules(root)
     root.finish()
     if len(faults) > before or sheet_id is None or name is None:
         return None
@@ -97,6 +99,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         self_descriptions=self_descriptions,
         play=play,
         log=log,
+        press=press,
     )
 
 

@@ -84,6 +84,19 @@ class CardFolder:
             return self._saved(described, file, text, is_new=True)
         return self._add(file, described, members)
 
+    def replace(self, mod_id: str, version: str, text: str) -> Saved:
+        """Write another text of a card that is there. Raises CannotSave where it has mistakes, OSError."""
+        file = self._file_of(mod_id)
+        if not self._loads(text, file):
+            raise CannotSave(
+                f"{shown_file(file)} could not be changed without a mistake",
+                hint="Write the release into it by hand.",
+            )
+        self._write(file, text)
+        start = last_header(text)
+        marks = sum(each >= start for each in open_lines(text))
+        return Saved(mod=mod_id, version=version, file=file, marks=marks, is_new=False)
+
     def _file_of(self, mod_id: str) -> str:
         """Return the file of a mod's card: where it is, else where it would be."""
         known = self.catalog.mods.get(mod_id)  # type: ignore[call-overload]

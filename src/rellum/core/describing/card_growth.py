@@ -14,6 +14,7 @@ from rellum.core.catalog.open_lines import MARK, VALUE
 from rellum.core.describing.card_text import (
     OF_NAME,
     Described,
+    DescribedFile,
     file_lines,
     own_lines,
     plain_lines,
@@ -114,6 +115,82 @@ def with_mark(text: str, header_line: int, words: str) -> str:
     """Return a card's text with a line under a header that a person must look at."""
     lines = text.splitlines(keepends=True)
     lines.insert(header_line, plain_lines([f"# {MARK}: {words}"]))
+    return "".join(lines)
+
+
+def with_words(text: str, words: Sequence[str]) -> str:
+    """Return a card's text with comment lines under the header of its last release."""
+    if not words:
+        return text
+    lines = text.splitlines(keepends=True)
+    at = last_header(text)
+    lines.insert(at, plain_lines([f"# {each}" for each in words]))
+    return "".join(lines)
+
+
+def with_patch(text: str, version: str, head: Sequence[str], lines: Sequence[str]) -> str:
+    """Return a card's text in which a release is a patch, and can be had whole as it was before.
+
+    ``head`` are the lines that make it one, ``lines`` the tables of the patch's files, places and edits.
+    """
+    all_lines = text.splitlines()
+    starts = [
+        number
+        for number, line in enumerate(all_lines, 1)
+        if (match := _HEADER.match(line)) and match[2] == "release"
+    ]
+    said = re.compile(rf'\s*version\s*=\s*["\']{re.escape(version)}["\']')
+    for start in starts:
+        first, *others = _release_at(all_lines, start)
+        if any(map(said.match, first.lines)):
+            break
+    else:
+        raise ValueError(f"no release {version} in this card")
+    count = len(first.lines) + sum(len(block.lines) for block in others)
+    at = next(n for n, line in enumerate(first.lines) if said.match(line))
+    kept = _without_blanks([*first.lines[: at + 1], *head, *first.lines[at + 1 :]])
+    whole: list[str] = []
+    for block in others:
+        whole += [
+            re.sub(r"\[\[release\.(file|place|edit)", r"[[release.full.\1", line)
+            for line in block.lines
+        ]
+    before, after = all_lines[: start - 1], all_lines[start - 1 + count :]
+    written = [*before, *kept, *lines, "", *_without_blanks(whole)]
+    return "\n".join([*written, *(["", *after] if after else [])]) + "\n"
+
+
+def with_licence(text: str, licence: str) -> str:
+    """Return a card's text that says under which licence its mod stands."""
+    lines = text.splitlines(keepends=True)
+    start = next(at for at, line in enumerate(lines) if re.match(r"\s*\[\s*mod\s*\]", line))
+    after = range(start + 1, len(lines))
+    end = next((at for at in after if _HEADER.match(lines[at])), len(lines))
+    new = f'licence = "{licence}"\n'
+    for at in range(start + 1, end):
+        if re.match(r"\s*#?\s*licence\s*=", lines[at]):
+            lines[at] = new
+            return "".join(lines)
+    while not lines[end - 1].strip():
+        end -= 1
+    lines.insert(end, new)
+    return "".join(lines)
+
+
+def with_new_file(text: str, old_sha256: str, file: DescribedFile, unpacked: int) -> str:
+    """Return a card's text in which a release's archive is another one: size and hash of the new one.
+
+    The archive is found by its hash, which stands in the card once. Raises ValueError where it does not.
+    """
+    lines = text.splitlines(keepends=True)
+    [at] = [number for number, line in enumerate(lines) if old_sha256 and old_sha256 in line]
+    start = next(each for each in range(at, -1, -1) if _HEADER.match(lines[each]))
+    after = range(at + 1, len(lines))
+    end = next((each for each in after if _HEADER.match(lines[each])), len(lines))
+    values = {"size": f"{file.size}", "sha256": f'"{file.sha256}"', "unpacked": f"{unpacked}"}
+    for each in range(start + 1, end):
+        for key, value in values.items():
+            lines[each] = re.sub(rf"^(\s*{key}\s*=\s*)[^\s#]+", rf"\g<1>{value}", lines[each])
     return "".join(lines)
 
 

@@ -79,7 +79,7 @@ class StatusTest(WorldTest):
             with open(answers, "wb") as file:
                 file.write(b"%s\n%s\n%s" % (mark, hash_bytes(other).encode(), other))
             change()
-            return self.told("status")["game_name"] == "Other game"
+            return bool(self.told("status")["game_name"] == "Other game")
 
         self.assertTrue(from_memory())
         for change in (

@@ -1,0 +1,1 @@
+"""Share: press archives, publish the pack, follow another's."""
