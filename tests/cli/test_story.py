@@ -108,6 +108,7 @@ class StoryTest(unittest.TestCase):
                 "Change the game",
                 "When something breaks",
                 "Live with it",
+                "Share",
                 *(["Exit status"] if "Exit status" in headings else []),
             ],
         )

@@ -24,8 +24,8 @@ DOCS = os.path.join(os.path.dirname(os.path.dirname(SOURCE)), "docs")
 
 # Each may import those before it, and itself.
 LAYERS = (
-    "versions", "patching", "catalog", "solving", "hunting", "archives", "shelf", "fetching", "layers",
-    "folder", "describing", "pack", "composing", "change", "actions",
+    "versions", "patching", "catalog", "solving", "hunting", "archives", "shelf", "fetching", "feed",
+    "layers", "folder", "describing", "pack", "composing", "change", "actions",
 )  # fmt: skip
 # Values of a later layer that an earlier one may name; pure values, no code that acts.
 ALLOWED: set[tuple[str, str]] = set()

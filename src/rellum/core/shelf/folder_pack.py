@@ -15,8 +15,8 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Final, NamedTuple
 
 from rellum.core.archives.model import ArchiveFault
-from rellum.core.globs import any_test
 from rellum.core.hashing import CHUNK_BYTES
+from rellum.core.values.path_rules import PathRules
 
 _ONE_DATE: Final = (1980, 1, 1, 0, 0, 0)
 SCRATCH: Final = (
@@ -63,7 +63,8 @@ def content_of(folder: str, leave_out: Sequence[str] = ()) -> Content:
     A pattern without a slash is for names, wherever they lie. Names are composed (Unicode NFC), as most
     systems write them. Raises ArchiveFault, OSError.
     """
-    fits = any_test([*SCRATCH, *(each if "/" in each else f"**/{each}" for each in leave_out)])
+    patterns = [*SCRATCH, *(each if "/" in each else f"**/{each}" for each in leave_out)]
+    fits = PathRules(folds_case=True).test(patterns)
     left_out: list[str] = []
 
     def is_out(name: str) -> bool:
