@@ -4,8 +4,8 @@ It begins with a mark of eight bytes and the lengths of the two parts that follo
 difference from the old one, and the recipe. Then come the segments. The recipe says, file by file, what is
 copied out of old contents and how many bytes are taken from the stream of new ones; that stream is cut into
 segments of at most 32 MiB, each compressed (Zstandard, RFC 8878) with at most 64 MiB of corresponding old
-bytes as its prefix. So small changes of many files cost no more than one difference of all of them, and nothing is
-held in memory whole.
+bytes as its prefix. So small changes of many files cost no more than one difference of all of them, and
+nothing is held in memory whole.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ import json
 import os
 import struct
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from typing import Any, BinaryIO, Final, NamedTuple
 
 from blake3 import blake3
@@ -300,20 +300,32 @@ def apply_delta(
         contents = {digest: stack.enter_context(mapped(old[digest])) for digest in recipe.old}
         fresh = _Stream(recipe.segments, segments, contents)
         for making in recipe.files:
-            target = target_of(making.digest)
-            hasher = blake3()
-            with open(target, "wb") as out:
-                for number, offset, size in making.steps:
-                    for piece in (
-                        fresh.take(size)
-                        if number == _NEW
-                        else _pieces(contents[recipe.numbered[number]], offset, size)
-                    ):
-                        out.write(piece)
-                        hasher.update(piece)
-            if hasher.hexdigest() != making.digest:
-                os.unlink(target)
-                raise FeedFault("what the feed's delta makes is not what it should be")
+            part = f"{target_of(making.digest)}.part"
+            try:
+                if _made(making, recipe, contents, fresh, part) != making.digest:
+                    raise FeedFault("what the feed's delta makes is not what it should be")
+                os.replace(part, target_of(making.digest))
+            finally:
+                with suppress(FileNotFoundError):
+                    os.unlink(part)
+
+
+def _made(
+    making: _Making,
+    recipe: Recipe,
+    contents: Mapping[Digest, Content],
+    fresh: _Stream,
+    file: str,
+) -> str:
+    """Write a new content into a file; return its hash. Raises FeedFault, OSError."""
+    hasher = blake3()
+    with open(file, "wb") as out:
+        for number, offset, size in making.steps:
+            old = contents[recipe.numbered[number]] if number != _NEW else b""
+            for piece in fresh.take(size) if number == _NEW else _pieces(old, offset, size):
+                out.write(piece)
+                hasher.update(piece)
+    return hasher.hexdigest()
 
 
 def _pieces(content: Content, offset: int, size: int) -> Iterator[bytes]:
