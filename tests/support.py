@@ -40,6 +40,7 @@ from rellum.core.pack.disk import Disk
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.open_state import open_state
 from rellum.core.values.paths import PlacePath, TargetPath
+from tests import forked
 
 SHEET = """\
 [game]
@@ -314,16 +315,7 @@ def run_rellum(
 ) -> subprocess.CompletedProcess[str]:
     """Run the built program; its output is text."""
     environment = {**os.environ, "RELLUM_SHELF": shelf, "PYTHONUTF8": "1"}
-    done = subprocess.run(
-        [sys.executable, "-m", "rellum", *arguments],
-        cwd=cwd,
-        env=environment,
-        capture_output=True,
-        text=True,
-        input=stdin or "",
-        timeout=600,  # against a hang alone: a busy machine may take minutes for the story
-        check=False,
-    )
+    done = forked.run(arguments, cwd, environment, stdin or "")
     if "--json" in arguments:
         check_document(arguments[0], done.stdout)
     return done

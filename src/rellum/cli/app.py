@@ -167,6 +167,16 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
             "press",
             "Press a folder that you edit into an archive, with its release in a card.",
         ),
+        (
+            "publish",
+            "publish",
+            "Publish the pack as the next version of a feed that players follow.",
+        ),
+        (
+            "follow",
+            "follow",
+            "Follow a feed: get the pack that its curator published, and bring it up to date.",
+        ),
     ),
 }
 ROOMS = {

@@ -66,6 +66,8 @@ EXAMPLES: Final[dict[str, tuple[str, ...]]] = {
     "space": ("rellum space", "rellum space --free 20GB"),
     "report": ("rellum report health.html",),
     "backup": ("rellum backup make before-the-storm", "rellum backup back"),
+    "publish": ("rellum publish ../feed --keys", "rellum publish ../feed --words 'New lamps'"),
+    "follow": ("rellum follow ../feed --game ../other-game", "rellum follow"),
     "press": (
         "rellum press ../work/foam --version 1.1 --patch-from 1.0",
         "rellum press --from-installed night-buoys ../work/night-buoys",

@@ -16,10 +16,11 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
-from rellum.core.feed import keys, metadata
+from rellum.core.feed import feed_keys as keys
+from rellum.core.feed import metadata
 from rellum.core.feed.bringing import KnownVersion, bring_contents, bring_index
 from rellum.core.feed.feed_index import FeedFault, Index
-from rellum.core.feed.keys import KeyFault, fingerprint, load_key, make_keys, same_fingerprint
+from rellum.core.feed.feed_keys import KeyFault, is_same, load_key, make_keys, sayable_root
 from rellum.core.feed.packing import Source
 from rellum.core.feed.publishing import Published, Signers, publish_version, renew
 from rellum.core.feed.reading import (
@@ -159,11 +160,11 @@ class FeedTest(unittest.TestCase):
 
     def test_fingerprints_can_be_said(self) -> None:
         self.assertRegex(self.said, r"^([0-9a-hjkmnp-tv-z]{4}-){4}[0-9a-hjkmnp-tv-z]{4}$")
-        self.assertTrue(same_fingerprint(self.said.upper().replace("-", " "), self.said))
+        self.assertTrue(is_same(self.said.upper().replace("-", " "), self.said))
         self.assertFalse(
-            same_fingerprint(self.said[:-1] + ("0" if self.said[-1] != "0" else "1"), self.said)
+            is_same(self.said[:-1] + ("0" if self.said[-1] != "0" else "1"), self.said)
         )
-        self.assertNotEqual(fingerprint(b"x"), fingerprint(b"y"))
+        self.assertNotEqual(sayable_root(b"x"), sayable_root(b"y"))
 
     def test_keys_are_encrypted_and_not_written_over(self) -> None:
         folder = os.path.join(self.world.root, "keys")

@@ -50,6 +50,8 @@ DOCUMENTS: dict[str, tuple[type, ...]] = {
     "kept": (mend.KeptListDocument, mend.KeptDoneDocument),
     "absorb": (mend.AbsorbedDocument, mend.AbsorbBegunDocument),
     "guard": (mend.GuardDocument,),
+    "publish": (share.PublishedDocument, share.RenewedDocument),
+    "follow": (share.FollowedDocument,),
     "press": (share.PressedDocument, share.WorkingCopyDocument),
     "play": (live.PlayDocument,),
     "trial": (live.TrialDocument,),

@@ -55,3 +55,56 @@ class WorkingCopyDocument(TypedDict):
     file_count: int
     from_archive: bool
     edited_count: int
+
+
+class OnlyNamedDocument(TypedDict):
+    """An archive that is not in the feed, and why; ``can_be_had``: its card says where."""
+
+    mod: str
+    file: str
+    why: str
+    can_be_had: bool
+
+
+class PublishedDocument(TypedDict):
+    """``rellum publish``; ``is_new`` is false where the newest version has the same."""
+
+    address: str
+    version: int
+    is_new: bool
+    fingerprint: str
+    line_up_fingerprint: str
+    tree_fingerprint: str
+    release_count: int
+    file_count: int
+    content_bytes: int
+    written_bytes: int
+    updates_from: list[int]
+    only_named: list[OnlyNamedDocument]
+
+
+class RenewedDocument(TypedDict):
+    """``rellum publish --renew``; ``renewed`` is the version that stays the newest."""
+
+    address: str
+    renewed: int
+
+
+class FollowedDocument(TypedDict):
+    """``rellum follow``; ``is_exact``: the line-up is the feed's own. ``facts`` are what its curator says."""
+
+    address: str
+    fingerprint: str
+    version: int
+    version_before: int | None
+    facts: dict[str, str]
+    is_new_pack: bool
+    is_exact: bool
+    conflicts: list[str]
+    received_bytes: int
+    request_count: int
+    archive_count: int
+    failed: list[str]
+    by_hand: list[str]
+    done: bool
+    changed_count: int

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 from rellum.core.feed.bringing import Found, bring_contents
 from rellum.core.feed.delta import Sides, write_delta
 from rellum.core.feed.feed_index import FeedFault, Index, index_text, pack_text, read_index
-from rellum.core.feed.keys import KeyFault, fingerprint
+from rellum.core.feed.feed_keys import KeyFault, sayable_root
 from rellum.core.feed.matching import Named
 from rellum.core.feed.metadata import (
     TIMESTAMP_FILE,
@@ -100,7 +100,7 @@ def publish_version(
         root = make_root(signers.curator, signers.timestamp, now())
         store.claim(metadata_name("root", 1), root)
         entries: dict[int, VersionEntry] = {}
-        last, mark = None, fingerprint(root)
+        last, mark = None, sayable_root(root)
     else:
         entries, mark = before.versions, before.fingerprint
         text = read_index_text(reader, before.newest)
@@ -179,7 +179,7 @@ def _published(reader: FeedReader, signers: Signers, kept: str) -> Believed | No
             "the feed there is signed by other keys",
             hint="Name the folder of its keys, or publish to another place.",
         )
-    return believe(reader, os.path.join(kept, fingerprint(root)), lambda _: True)
+    return believe(reader, os.path.join(kept, sayable_root(root)), lambda _: True)
 
 
 def _offer(

@@ -15,7 +15,7 @@ from contextlib import contextmanager, suppress
 from typing import Any, Final, NamedTuple
 
 from rellum.core.feed.feed_index import MOST_INDEX_BYTES, FeedFault, unpack_text
-from rellum.core.feed.keys import fingerprint, same_fingerprint
+from rellum.core.feed.feed_keys import is_same, sayable_root
 from rellum.core.feed.metadata import VersionEntry, metadata_name, read_entries
 from rellum.core.feed.reading import FeedReader, FeedUnreachable, NotInFeed
 
@@ -60,9 +60,9 @@ def believe(reader: FeedReader, folder: str, trust: Trust) -> Believed:
             root = file.read()
     else:
         root = reader.read(_ROOT, _MOST_ROOT_BYTES)
-        if not trust(fingerprint(root)):
+        if not trust(sayable_root(root)):
             raise NotTrusted(
-                f"the feed's fingerprint is {fingerprint(root)}, and nobody said that this is right",
+                f"the feed's fingerprint is {sayable_root(root)}, and nobody said that this is right",
                 hint="Ask its curator for it, then: rellum follow ADDRESS --trust FINGERPRINT",
             )
     with tempfile.TemporaryDirectory(prefix="rellum-") as work:
@@ -79,12 +79,12 @@ def believe(reader: FeedReader, folder: str, trust: Trust) -> Believed:
     entries = read_entries(targets)
     if not entries:
         raise FeedFault("the feed has no version yet")
-    return Believed(fingerprint(root), entries)
+    return Believed(sayable_root(root), entries)
 
 
 def trusting(said: str) -> Trust:
     """Return the trust in a fingerprint that somebody was told."""
-    return lambda found: same_fingerprint(said, found)
+    return lambda found: is_same(said, found)
 
 
 def read_index_text(reader: FeedReader, entry: VersionEntry) -> bytes:

@@ -233,3 +233,26 @@ def _edited(home: PackHome, change: Callable[[TOMLDocument], None]) -> str:
         raise
     change(document)
     return tomlkit.dumps(document)
+
+
+def allow_sharing(home: PackHome, mods: Sequence[str]) -> None:
+    """Note the curator's word that these mods' archives may be handed on. Raises OSError."""
+
+    def allow(document: TOMLDocument) -> None:
+        import tomlkit
+
+        share = document.setdefault("share", tomlkit.table())
+        share["allow"] = sorted({*share.get("allow", ()), *mods})
+
+    edit_pack(home, allow)
+
+
+def set_feed(text: str, address: str, version: int) -> str:
+    """Return the text of rellum.toml with the feed that it follows."""
+    import tomlkit
+
+    document = tomlkit.parse(text)
+    feed = document.setdefault("feed", tomlkit.table())
+    feed["address"] = address
+    feed["version"] = version
+    return tomlkit.dumps(document)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.archives.model import STANDARD_LIMITS, Limits
 from rellum.core.catalog.release_rules import Source
@@ -47,18 +47,26 @@ class HoldLine:
     source: Source
 
 
+class FollowedFeed(NamedTuple):
+    """The feed that a pack follows, and the version of it that is here."""
+
+    address: str
+    version: int
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PackFile:
     """What ``rellum.toml`` says. Folders are absolute.
 
-    ``game_range`` None: the line-up is for the version of the game that was adopted. ``limits`` are
-    what an archive may hold at most. ``winners`` are paths, as they are written, that go to a mod
-    whatever the load order. ``places`` are folders of places outside the game folder. ``variables``
-    are for texts that mods make. ``settings`` are paths, as they are written, with what becomes of a
-    conflict of settings in them; ``nested`` are those with how a folder of the same name is laid in them.
-    ``sources`` are folders from which ``file:`` addresses of cards may be read, beside the catalogs.
-    ``variant`` is the variant that the file is for; ``look_at`` what a person looks at when the game runs,
-    ``profile`` the profile of the game whose load order is written; empty: its only one.
+    ``game_range`` None: the line-up is for the version of the game that was adopted. ``limits`` are what an
+    archive may hold at most. ``winners`` are paths, as they are written, that go to a mod whatever the load
+    order. ``places`` are folders of places outside the game folder. ``variables`` are for texts that mods
+    make. ``settings`` are paths, as they are written, with what becomes of a conflict of settings in them;
+    ``nested`` are those with how a folder of the same name is laid in them. ``sources`` are folders from
+    which ``file:`` addresses of cards may be read, beside the catalogs. ``feed`` is the feed that the pack
+    follows; ``shared`` are mods whose archives a feed of it may have by the curator's word. ``variant`` is
+    the variant that the file is for; ``look_at`` what a person looks at when the game runs, ``profile`` the
+    profile of the game whose load order is written; empty: its only one.
     """
 
     name: str
@@ -80,6 +88,8 @@ class PackFile:
     variant: str = MAIN
     look_at: tuple[str, ...] = ()
     profile: str = ""
+    feed: FollowedFeed | None = None
+    shared: tuple[ModId, ...] = ()
 
 
 def read_pack_file(home: PackHome) -> PackFile:
@@ -116,6 +126,10 @@ def read_pack_file(home: PackHome) -> PackFile:
     holds = _read_holds(root.table("hold"))
     limits = _read_limits(root.table("limits"))
     winners = _read_winners(root.table("winner"))
+    feed = _read_feed(root)
+    share = root.table("share")
+    shared = tuple(ModId(each) for each in share.texts("allow", "tidal-currents"))
+    share.finish()
     root.finish()
     raise_faults(fault_lines(faults), shown_file(file))
     return PackFile(
@@ -141,7 +155,19 @@ def read_pack_file(home: PackHome) -> PackFile:
         variant=variant,
         look_at=look_at,
         profile=profile,
+        feed=feed,
+        shared=shared,
     )
+
+
+def _read_feed(root: TableReader) -> FollowedFeed | None:
+    if "feed" not in root:
+        return None
+    reader = root.table("feed")
+    address = reader.text("address", "https://packs.example.invalid/north-sea", required=True)
+    version = reader.integer("version", 1) or 0
+    reader.finish()
+    return FollowedFeed(address, version) if address else None
 
 
 def _checked_name(text: str) -> str:

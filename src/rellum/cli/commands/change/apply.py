@@ -2,16 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
-import typer
-
 from rellum.cli import console, options
-from rellum.cli.request import request_of
+from rellum.cli.applying import apply_asking, tell_applied
 from rellum.cli.views import apply as view
-
-if TYPE_CHECKING:
-    from rellum.core.change.preparing import Preview
 
 
 def apply(
@@ -28,49 +21,15 @@ def apply(
 
     Shows what it will do and asks. What it replaces is kept, and comes back with 'restore'.
     """
-    from rellum.cli.views import plans
-    from rellum.cli.views.preview import show_preview
-    from rellum.core.actions.change.apply import apply as action
-    from rellum.core.composing.answers import Asking
-
-    def ask(preview: Preview) -> bool:
-        console.clear_progress()
-        show_preview(preview, files=not yes, every=every, sweeps=sweep)
-        for _, folder in preview.new_places:
-            question = f"Write to {folder}, outside the game folder, for the first time?"
-            if not console.confirm(
-                question, yes=yes, what="this writes files outside the game folder"
-            ):
-                return False
-        return console.confirm("Apply this?", yes=yes)
-
-    with console.progress() as listen:
-        result = action(
-            request_of(pack, listen=listen, even_if_running=even_if_running, shelf=True),
-            ask,
-            asking=Asking(settings=view.who_wins, same_name=view.how_deep),
-            sweep=sweep,
-            take_update=take_update,
-            newest=newest or (),
-        )
+    result = apply_asking(
+        pack,
+        yes=yes,
+        even_if_running=even_if_running,
+        sweep=sweep,
+        take_update=take_update,
+        newest=newest or (),
+        every=every,
+    )
     if as_json:
         console.say_json(view.document(result))
-    if not result.done:
-        console.say("Nothing was changed.")
-        raise typer.Exit(1)
-    if result.preview.rebase:
-        console.say(f"The pack is on game {result.preview.rebase.now.version} now.")
-    if not result.preview.plan.visible:
-        console.say("Nothing to do: every file of the line-up is in place.")
-        words = "is not as it should be"
-        plans.tell_left_alone(result.preview.plan.left_alone, words, every=every)
-        return
-    releases = console.count_text(len(result.preview.lock.releases), "release")
-    files = console.count_text(len(result.preview.plan.visible), "file")
-    plans.tell_kept(result.preview.plan)
-    if result.preview.plan.swept:
-        left_over = console.count_text(len(result.preview.plan.swept), "left-over file")
-        console.say(f"{left_over} moved out; 'rellum sweep --back last' brings them back.")
-    console.say(f"Applied: {files} changed, {releases} in the game.")
-    for owner, note in result.preview.by_hand:
-        console.say(f"Now check by hand, for {owner}: {note}")
+    tell_applied(result, every=every)

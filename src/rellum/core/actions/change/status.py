@@ -153,7 +153,7 @@ def status_of(opened: Session, differences: Differences, shelf: str) -> Status:
         game=identity,
         game_folder=opened.roots.game_folder,
         drift=with_causes(drift, opened),
-        line_up=_line_up_state(lock, pack, identity),
+        line_up=line_up_state(lock, pack, identity),
         want_count=len(pack.wants),
         releases=releases,
         missing=_missing(lock, releases, opened, shelf) if lock else (),
@@ -174,7 +174,8 @@ def status_of(opened: Session, differences: Differences, shelf: str) -> Status:
     )
 
 
-def _line_up_state(lock: LockFile | None, pack: PackFile, identity: Identity) -> LineUpState:
+def line_up_state(lock: LockFile | None, pack: PackFile, identity: Identity) -> LineUpState:
+    """Return whether a line-up fits what the pack asks for, and the game."""
     if lock is None:
         return "none"
     if lock.asked != asked_hash(pack):

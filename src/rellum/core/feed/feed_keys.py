@@ -11,18 +11,15 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING
 
 from rellum.core.errors import UserError
+from rellum.core.values.sayable import sayable
 
 if TYPE_CHECKING:
     from securesystemslib.signer import CryptoSigner
 
 CURATOR, TIMESTAMP = "curator.pem", "timestamp.pem"
-_SIGNS: Final = "0123456789abcdefghjkmnpqrstvwxyz"
-"""Crockford's base 32: no letter that is taken for a digit or another letter."""
-_GROUPS, _GROUP_SIGNS = 5, 4
-
 Password = Callable[[str], str]
 """Asks for the password of a key file; ``what`` says which."""
 
@@ -53,6 +50,11 @@ def require_packages() -> None:
             f"feeds need packages that are not installed: {', '.join(missing)}",
             hint="Install them: pip install 'rellum[feed]'",
         )
+
+
+def have_keys(folder: str) -> bool:
+    """Whether a folder has the keys of a feed."""
+    return any(os.path.exists(os.path.join(folder, name)) for name in (CURATOR, TIMESTAMP))
 
 
 def make_keys(folder: str, password: str) -> None:
@@ -111,15 +113,12 @@ def load_key(folder: str, name: str, password: Password) -> CryptoSigner:
     return CryptoSigner(key)
 
 
-def fingerprint(root: bytes) -> str:
+def sayable_root(root: bytes) -> str:
     """Return the fingerprint of the first root metadata: five groups of four signs."""
-    number = int.from_bytes(hashlib.sha256(root).digest()[:13], "big") >> 4
-    signs = [_SIGNS[number >> shift & 31] for shift in range(95, -1, -5)]
-    groups = range(0, _GROUPS * _GROUP_SIGNS, _GROUP_SIGNS)
-    return "-".join("".join(signs[at : at + _GROUP_SIGNS]) for at in groups)
+    return sayable(hashlib.sha256(root).hexdigest())
 
 
-def same_fingerprint(said: str, found: str) -> bool:
+def is_same(said: str, found: str) -> bool:
     """Whether two fingerprints are the same, however somebody wrote one down."""
     return _plain(said) == _plain(found)
 

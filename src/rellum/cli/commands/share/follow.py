@@ -1,0 +1,75 @@
+"""``rellum follow``."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rellum.cli import console, options
+from rellum.cli.applying import apply_asking, tell_applied
+from rellum.cli.request import request_of
+
+
+def follow(
+    address: Annotated[
+        str,
+        typer.Argument(
+            metavar="[ADDRESS]",
+            help="The feed's URL, folder or file; left out: the one that this pack follows.",
+            show_default=False,
+        ),
+    ] = "",
+    game: Annotated[
+        str, typer.Option("--game", metavar="FOLDER", help="Your game, for a new pack.")
+    ] = "",
+    trust: Annotated[
+        str,
+        typer.Option(
+            "--trust", metavar="FINGERPRINT", help="The fingerprint that its curator told you."
+        ),
+    ] = "",
+    version: Annotated[
+        int, typer.Option("--version", metavar="N", help="This version instead of the newest.")
+    ] = 0,
+    yes: options.Yes = False,
+    even_if_running: options.EvenIfRunning = False,
+    every: options.Full = False,
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Follow a feed: get the pack that its curator published, and bring it up to date.
+
+    The first time it makes a pack for your game. Your settings, saves and mods of your own stay. What may
+    not be handed on comes from where its card says.
+    """
+    from rellum.cli.views import follow as view
+    from rellum.core.actions.share.follow import FollowOptions
+    from rellum.core.actions.share.follow import follow as action
+
+    def is_right(found: str) -> bool:
+        if trust:
+            from rellum.core.feed.feed_keys import is_same
+
+            return is_same(trust, found)
+        console.say(f"The feed's fingerprint is {found}")
+        return console.confirm("Is that what its curator told you?", yes=False)
+
+    how = FollowOptions(address, game, is_right, version)
+    with console.progress() as listen:
+        found = action(request_of(pack, shelf=True, listen=listen, begins=bool(game)), how)
+    if not as_json:
+        view.show(found)
+    fetched = view.fetch_missing(pack)
+    if fetched and (fetched.failed or fetched.by_hand):
+        if as_json:
+            console.say_json(view.document(found, None, fetched))
+        else:
+            view.show_missing(fetched)
+        raise typer.Exit(1)
+    result = apply_asking(pack, yes=yes, even_if_running=even_if_running, every=every)
+    if as_json:
+        console.say_json(view.document(found, result, fetched))
+    tell_applied(result, every=every)
+    if not as_json:
+        view.show_same(request_of(pack))

@@ -1,0 +1,71 @@
+"""``rellum publish``."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from rellum.cli import console, options
+from rellum.cli.request import request_of
+
+KEY_FOLDER = typer.Option(
+    "--key-folder",
+    envvar="RELLUM_KEYS",
+    metavar="FOLDER",
+    help="The folder of the feed's keys; else in your own data folder.",
+    show_default=False,
+)
+
+
+def publish(
+    to: Annotated[
+        str,
+        typer.Argument(metavar="FOLDER", help="The folder of the feed, for any web server."),
+    ],
+    words: Annotated[
+        str, typer.Option("--words", metavar="TEXT", help="What is new, for the players.")
+    ] = "",
+    allow: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--allow", metavar="MOD", help="You may hand on this mod's archives. Repeatable."
+        ),
+    ] = None,
+    keys: Annotated[
+        bool, typer.Option("--keys", help="Make the keys of a feed first, if there are none.")
+    ] = False,
+    renew: Annotated[
+        bool, typer.Option("--renew", help="Only say once more that the newest is the newest.")
+    ] = False,
+    take_over: Annotated[
+        bool, typer.Option("--take-over", help="Pass over a version that was begun, not finished.")
+    ] = False,
+    key_folder: Annotated[str, KEY_FOLDER] = "",
+    pack: options.Pack = options.HERE,
+    as_json: options.Json = False,
+) -> None:
+    """Publish the pack as the next version of a feed that players follow.
+
+    A feed is a folder of plain files: line-up, cards, and the archives that may be handed on. Everything in
+    it is signed. Players need its address, and once its fingerprint.
+    """
+    from rellum.cli.key_password import key_folder_of, password_of
+    from rellum.cli.views import publish as view
+    from rellum.core.actions.share.publish import PublishOptions, renew_feed
+    from rellum.core.actions.share.publish import publish as action
+    from rellum.core.feed.feed_keys import have_keys, make_keys, require_packages
+
+    require_packages()
+    folder = key_folder_of(key_folder)
+    password = password_of()
+    if keys and not have_keys(folder):
+        make_keys(folder, password(folder))
+        console.note(f"Made the feed's keys in {folder}. Keep a copy in a safe place.")
+    if renew:
+        view.show_renewed(to, renew_feed(to, folder, password), as_json=as_json)
+        return
+    how = PublishOptions(to, folder, password, words, tuple(allow or ()), take_over)
+    with console.progress() as listen:
+        result = action(request_of(pack, shelf=True, listen=listen), how)
+    view.show(result, as_json=as_json)

@@ -1,0 +1,84 @@
+"""What ``rellum publish`` shows."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rellum.cli import console
+
+if TYPE_CHECKING:
+    from rellum.cli.documents.share import PublishedDocument
+    from rellum.core.actions.share.publish import PublishResult
+
+_FEW = 6
+
+
+def show(found: PublishResult, *, as_json: bool) -> None:
+    if as_json:
+        console.say_json(document(found))
+        return
+    published = found.published
+    if not published.is_new:
+        console.say(f"Nothing new: version {published.version} in {found.address} has the same.")
+        console.say(f"Fingerprint: {published.fingerprint}")
+        return
+    releases = console.count_text(found.release_count, "release")
+    files = console.count_text(published.file_count, "file")
+    size = console.bytes_text(published.content_bytes)
+    pairs = [
+        ("published", f"version {published.version} in {found.address}"),
+        ("content", f"{releases}, {files}, {size}"),
+        ("written", console.bytes_text(published.written_bytes)),
+        ("updates", _update_words(published.deltas)),
+        ("line-up", found.sameness.line_up),
+        ("laid", found.sameness.tree),
+        ("fingerprint", published.fingerprint),
+    ]
+    console.facts(pairs)
+    if found.only_named:
+        console.say()
+        count = console.count_text(len(found.only_named), "archive")
+        console.say(f"{count} not in the feed; players get them where their cards say:")
+        console.table(
+            ("mod", "archive", "because"),
+            [(each.mod, each.file, each.why) for each in found.only_named[:_FEW]],
+        )
+        if len(found.only_named) > _FEW:
+            console.say(f"… and {len(found.only_named) - _FEW:,} more")
+    console.say()
+    console.say("Players: rellum follow ADDRESS --game FOLDER --trust " + published.fingerprint)
+
+
+def _update_words(deltas: tuple[int, ...]) -> str:
+    if not deltas:
+        return "none yet: it is the first version"
+    return f"from version {', '.join(map(str, deltas))} by what changed alone"
+
+
+def show_renewed(address: str, version: int, *, as_json: bool) -> None:
+    if as_json:
+        console.say_json({"address": address, "renewed": version})
+        return
+    console.say(f"Renewed: version {version} in {address} is the newest for another 30 days.")
+
+
+def document(found: PublishResult) -> PublishedDocument:
+    """Return what was published, for programs."""
+    published = found.published
+    return {
+        "address": found.address,
+        "version": published.version,
+        "is_new": published.is_new,
+        "fingerprint": published.fingerprint,
+        "line_up_fingerprint": found.sameness.line_up,
+        "tree_fingerprint": found.sameness.tree,
+        "release_count": found.release_count,
+        "file_count": published.file_count,
+        "content_bytes": published.content_bytes,
+        "written_bytes": published.written_bytes,
+        "updates_from": list(published.deltas),
+        "only_named": [
+            {"mod": each.mod, "file": each.file, "why": each.why, "can_be_had": each.can_be_had}
+            for each in found.only_named
+        ],
+    }

@@ -1,0 +1,416 @@
+"""Follow: a feed's version into a pack of the player's own, whose settings, saves and own wants stay.
+
+What the feed says lies in the pack's folder ``feed``: its texts, and what was verified of it. The player's
+rellum.toml takes over what changed there, key by key; the line-up is the feed's own wherever the player
+asks for nothing else.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import replace
+from typing import Any, Final, NamedTuple
+
+from rellum.core.actions.match.resolve import resolve
+from rellum.core.actions.set_up.adopt import AdoptResult, adopt, choose_sheet
+from rellum.core.actions.share.feed_content import ARCHIVES, CATALOG
+from rellum.core.catalog.load import load_sheets
+from rellum.core.change.request import Request
+from rellum.core.durable import write_durably
+from rellum.core.errors import UserError
+from rellum.core.feed.bringing import KnownVersion, bring_contents, bring_index
+from rellum.core.feed.feed_index import FeedFault, FeedFile, Index, read_index
+from rellum.core.feed.feed_keys import require_packages
+from rellum.core.feed.reading import FeedReader, reader_of
+from rellum.core.feed.trusting import Believed, Trust, believe
+from rellum.core.folder.detection import identify
+from rellum.core.hashing import Digest
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome, read_text
+from rellum.core.pack.lock_file import LockFile, lock_text, read_lock_text
+from rellum.core.pack.pack_edits import set_feed
+from rellum.core.pack.pack_file import PackFile, asked_hash, read_pack_file
+from rellum.core.patching.merge import merge_settings
+from rellum.core.shelf.store import Shelf
+from rellum.core.shelf.take_in import StoreOptions, take
+from rellum.core.values.paths import Roots
+
+FOLDER: Final = "feed"
+_PARTS: Final = ("pack", CATALOG)
+_MOST_TEXT_BYTES: Final = 64 << 20
+_TABLES: Final = (
+    "pack",
+    "game",
+    "variables",
+    "settings",
+    "nested",
+    "graft",
+    "want",
+    "winner",
+    "hold",
+)
+_OF_PACK: Final = ("name", "trust", "look-at")
+_OF_GAME: Final = ("sheet", "range", "profile")
+
+
+class CannotFollow(UserError):
+    """A feed cannot be followed here: no game for it, another pack in the way, or no such version."""
+
+    code = "cannot-follow"
+
+
+class FollowOptions(NamedTuple):
+    """What is followed. ``address`` and ``game`` may be empty where the pack follows a feed already.
+
+    ``version`` 0: the newest. ``trust`` is asked once.
+    """
+
+    address: str
+    game: str
+    trust: Trust
+    version: int = 0
+
+
+class Followed(NamedTuple):
+    """What came of it. ``before`` is the version that was here, 0 where none was.
+
+    adopted: what adopting the game found, for a new pack
+    is_exact: the line-up is the feed's own, release by release
+    conflicts: keys of rellum.toml that both sides changed; the player's stay
+    received, requests: the bytes that came from the feed, and in how many requests
+    taken: how many archives came onto the shelf
+    """
+
+    address: str
+    fingerprint: str
+    version: int
+    before: int
+    facts: dict[str, str]
+    adopted: AdoptResult | None
+    is_exact: bool
+    conflicts: tuple[str, ...]
+    received: int
+    requests: int
+    taken: int
+
+
+def follow(request: Request, how: FollowOptions) -> Followed:
+    """Bring a version of a feed into the pack, with its line-up and archives; the game stays as it is.
+
+    Raises CannotFollow, NotTrusted, FeedUnreachable, FeedFault, NoLineUpExists, what adopting can raise,
+    OSError.
+    """
+    require_packages()
+    home = PackHome(os.path.abspath(request.pack_folder))
+    address = _address(home, how)
+    reader = reader_of(address)
+    folder = os.path.join(home.folder, FOLDER)
+    believed = believe(reader, os.path.join(folder, "trust"), how.trust)
+    entry = believed.versions.get(how.version) if how.version else believed.newest
+    if entry is None:
+        there = ", ".join(map(str, sorted(believed.versions)[-8:]))
+        raise CannotFollow(f"the feed has no version {how.version}", hint=f"It has {there}.")
+    known = _known(folder)
+    found = bring_index(reader, entry, known[0] if known else None)
+    _refuse_strange(found.listing)
+    with (
+        Shelf(request.shelf_folder) as shelf,
+        tempfile.TemporaryDirectory(prefix="rellum-") as work,
+    ):
+        taken = _bring(reader, found, known, folder, shelf, work, request)
+        with _swapped(folder, found.listing, work):
+            adopted, conflicts, is_exact = _take_over(
+                request, home, how, folder, address, entry.version
+            )
+        _remember(folder, entry.version, found.text)
+        shelf.index.add_pack(home.folder)
+    return Followed(
+        address=address,
+        fingerprint=believed.fingerprint,
+        version=entry.version,
+        before=known[0].version if known else 0,
+        facts=dict(found.listing.facts),
+        adopted=adopted,
+        is_exact=is_exact,
+        conflicts=conflicts,
+        received=reader.received,
+        requests=reader.requests,
+        taken=taken,
+    )
+
+
+def facts_of(request: Request) -> tuple[int, dict[str, str]]:
+    """Return the version that a pack follows, and what its curator said of it. Raises CannotFollow."""
+    home = PackHome(os.path.abspath(request.pack_folder))
+    known = _known(os.path.join(home.folder, FOLDER))
+    if known is None:
+        raise CannotFollow(
+            "this pack follows no feed", hint="'rellum follow ADDRESS' makes one that does."
+        )
+    return known[0].version, dict(known[1].facts)
+
+
+def newest_of(address: str, folder: str, trust: Trust) -> tuple[Believed, Index]:
+    """Return what a feed has, and its newest index. Raises what reading and trusting it can raise."""
+    require_packages()
+    reader = reader_of(address)
+    believed = believe(reader, folder, trust)
+    return believed, bring_index(reader, believed.newest, None).listing
+
+
+def _address(home: PackHome, how: FollowOptions) -> str:
+    """Return the feed's address. Raises CannotFollow for a pack that is somebody's own."""
+    if not os.path.isfile(home.pack_file):
+        if not how.address:
+            raise CannotFollow(
+                "there is no pack here yet", hint="rellum follow ADDRESS --game FOLDER"
+            )
+        if not how.game:
+            raise CannotFollow(
+                "which game folder is it for?", hint=f"rellum follow {how.address} --game FOLDER"
+            )
+        return how.address
+    feed = read_pack_file(home).feed
+    if feed is None:
+        raise CannotFollow(
+            f"{home.folder} is a pack of your own, and follows no feed",
+            hint="Follow in a folder of its own: --pack FOLDER",
+        )
+    return how.address or feed.address
+
+
+def _known(folder: str) -> tuple[KnownVersion, Index] | None:
+    """Return the version that is here, with its index."""
+    with suppress(OSError, ValueError, FeedFault):
+        [name] = [each for each in os.listdir(folder) if each.startswith("index-")]
+        version = int(name.removeprefix("index-").removesuffix(".json"))
+        with open(os.path.join(folder, name), "rb") as file:
+            text = file.read()
+        return KnownVersion(version, text), read_index(text, version)
+    return None
+
+
+def _remember(folder: str, version: int, text: bytes) -> None:
+    for name in os.listdir(folder):
+        if name.startswith("index-"):
+            os.unlink(os.path.join(folder, name))
+    write_durably(os.path.join(folder, f"index-{version}.json"), text)
+
+
+def _refuse_strange(index: Index) -> None:
+    """Refuse files that no feed has. Raises FeedFault."""
+    for each in index.files:
+        part = each.path.partition("/")[0]
+        if part not in (*_PARTS, ARCHIVES):
+            raise FeedFault(f"the feed has a file that belongs nowhere: {each.path}")
+        if part != ARCHIVES and each.size > _MOST_TEXT_BYTES:
+            raise FeedFault(f"the feed's {each.path} has {each.size:,} bytes: it is no text")
+        if part == ARCHIVES and each.path.split("/")[1] != each.digest:
+            raise FeedFault(f"the feed's {each.path} is called after another content")
+
+
+def _bring(
+    reader: FeedReader,
+    found: Any,
+    known: tuple[KnownVersion, Index] | None,
+    folder: str,
+    shelf: Shelf,
+    work: str,
+    request: Request,
+) -> int:
+    """Bring what is not here: texts into ``work``, archives onto the shelf; return how many of these."""
+    listing: Index = found.listing
+    have: dict[Digest, str] = {}
+    for each in known[1].files if known else ():
+        is_archive = each.path.startswith(f"{ARCHIVES}/")
+        have[each.digest] = shelf.path_of(each.digest) if is_archive else _file(folder, each)
+    have = {digest: file for digest, file in have.items() if os.path.isfile(file)}
+    archives = [each for each in listing.files if each.path.startswith(f"{ARCHIVES}/")]
+    missing = {each.digest for each in archives if not os.path.isfile(shelf.path_of(each.digest))}
+    texts = {each.digest for each in listing.files if each not in archives}
+    shelf.check_space(sum(each.size for each in archives if each.digest in missing))
+
+    def target_of(digest: Digest) -> str:
+        return shelf.incoming(digest) if digest in missing else os.path.join(work, digest)
+
+    wanted = missing | (texts - have.keys())
+    bring_contents(
+        reader, found, known[1] if known else None, have, wanted, target_of, request.listen
+    )
+    for digest in texts & have.keys():
+        if not os.path.exists(os.path.join(work, digest)):
+            shutil.copyfile(have[digest], os.path.join(work, digest))
+    for each in archives:
+        incoming = shelf.incoming(each.digest)
+        if each.digest in missing and os.path.exists(incoming):
+            name = each.path.rpartition("/")[2]
+            take(shelf, incoming, StoreOptions(name=name, by="move", also=frozenset({"sha256"})))
+    return len(missing)
+
+
+def _file(folder: str, each: FeedFile) -> str:
+    return os.path.join(folder, *each.path.split("/"))
+
+
+@contextmanager
+def _swapped(folder: str, listing: Index, work: str) -> Iterator[None]:
+    """Put the new texts in place of the old ones; where what follows fails, the old ones come back."""
+    new, old = os.path.join(folder, "new"), os.path.join(folder, "old")
+    for gone in (new, old):
+        shutil.rmtree(gone, ignore_errors=True)
+    for each in listing.files:
+        if not each.path.startswith(f"{ARCHIVES}/"):
+            target = os.path.join(new, *each.path.split("/"))
+            os.makedirs(os.path.dirname(target), exist_ok=True)
+            shutil.copyfile(os.path.join(work, each.digest), target)
+    os.makedirs(old)
+    for part in _PARTS:
+        with suppress(FileNotFoundError):
+            os.rename(os.path.join(folder, part), os.path.join(old, part))
+        with suppress(FileNotFoundError):
+            os.rename(os.path.join(new, part), os.path.join(folder, part))
+    try:
+        yield
+    except BaseException:
+        for part in _PARTS:
+            shutil.rmtree(os.path.join(folder, part), ignore_errors=True)
+            with suppress(FileNotFoundError):
+                os.rename(os.path.join(old, part), os.path.join(folder, part))
+        raise
+    finally:
+        for gone in (new, old):
+            shutil.rmtree(gone, ignore_errors=True)
+
+
+def _take_over(
+    request: Request, home: PackHome, how: FollowOptions, folder: str, address: str, version: int
+) -> tuple[AdoptResult | None, tuple[str, ...], bool]:
+    """Let rellum.toml and rellum.lock say what the feed says; where that fails, both stay as they were."""
+    before = {name: read_text(os.path.join(home.folder, name)) for name in (PACK_FILE, LOCK_FILE)}
+    theirs = accepted_text(read_text(os.path.join(folder, "pack", PACK_FILE)) or "")
+    lock_said = read_text(os.path.join(folder, "pack", LOCK_FILE)) or ""
+    lock = read_lock_text(lock_said, f"{FOLDER}/pack/{LOCK_FILE}")
+    if lock is None:
+        raise FeedFault(f"the feed's {LOCK_FILE} cannot be read")
+    adopted = None
+    conflicts: tuple[str, ...] = ()
+    mine = before[PACK_FILE]
+    base_file = os.path.join(folder, "old", "pack", PACK_FILE)
+    if mine is None:
+        _refuse_other_game(folder, how.game, lock)
+        text = theirs
+    else:
+        base = accepted_text(read_text(base_file) or "")
+        merged = merge_settings(
+            _bytes(base), _bytes(mine), _bytes(theirs), "toml", "mine", PACK_FILE
+        )
+        text = merged.content.decode("utf-8", "surrogateescape")
+        conflicts = tuple(each.key for each in merged.conflicts)
+    try:
+        _write(home.pack_file, set_feed(text, address, version))
+        if mine is None:
+            adopted = adopt(request, how.game)
+        pack = read_pack_file(home)
+        is_exact = _asks_the_same(pack, folder)
+        _write(
+            home.lock_file,
+            lock_text(replace(lock, asked=asked_hash(pack))) if is_exact else lock_said,
+        )
+        if not is_exact:
+            resolve(request)
+        _take_trials(home, folder)
+    except BaseException:
+        for name, said in before.items():
+            path = os.path.join(home.folder, name)
+            if said is not None:
+                _write(path, said)
+            elif adopted is None:
+                with suppress(FileNotFoundError):
+                    os.unlink(path)
+        raise
+    return adopted, conflicts, is_exact
+
+
+def _bytes(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")
+
+
+def _write(path: str, text: str) -> None:
+    write_durably(path, _bytes(text))
+
+
+def _take_trials(home: PackHome, folder: str) -> None:
+    """Let the pack know the curator's trials where it has none of its own."""
+    said = read_text(os.path.join(folder, "pack", TRIALS_FILE))
+    if said is not None and not os.path.exists(home.trials_file):
+        _write(home.trials_file, said)
+
+
+def accepted_text(text: str) -> str:
+    """Return what a player takes over of a curator's rellum.toml.
+
+    Nothing of it may say where on this machine something lies, or how large an archive may be. Raises
+    FeedFault.
+    """
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    try:
+        document: Any = tomlkit.parse(text)
+        for key in [key for key in document if key not in _TABLES]:
+            document.pop(key)
+        for table, kept in (("pack", _OF_PACK), ("game", _OF_GAME)):
+            for key in [key for key in document.get(table, {}) if key not in kept]:
+                document[table].pop(key)
+        document.setdefault("pack", tomlkit.table())["catalogs"] = [f"{FOLDER}/{CATALOG}"]
+        for number, graft in enumerate(document.get("graft", ())):
+            graft["donor"] = f"donors/{number + 1}"
+        return tomlkit.dumps(document)
+    except (TOMLKitError, AttributeError, TypeError) as error:
+        raise FeedFault(f"the feed's {PACK_FILE} cannot be read ({error})") from error
+
+
+def _asks_the_same(pack: PackFile, folder: str) -> bool:
+    """Whether the player asks for just what the curator does, in whatever order."""
+    with tempfile.TemporaryDirectory(prefix="rellum-") as work:
+        text = accepted_text(read_text(os.path.join(folder, "pack", PACK_FILE)) or "")
+        _write(os.path.join(work, PACK_FILE), text)
+        other = read_pack_file(PackHome(work))
+    return _asked(pack) == _asked(other)
+
+
+def _asked(pack: PackFile) -> object:
+    wants = {(each.mod, each.range_text, each.optional, each.options) for each in pack.wants}
+    holds = {(each.mod, each.version_text) for each in pack.holds}
+    return pack.trust, str(pack.game_range or ""), wants, holds
+
+
+def _refuse_other_game(folder: str, game: str, lock: LockFile) -> None:
+    """Refuse a game that the feed's line-up is not for. Raises CannotFollow, UnknownGame."""
+    roots = Roots(game)
+    sheet = choose_sheet(load_sheets((os.path.join(folder, CATALOG),)), lock.sheet, roots)
+    identity = identify(sheet, roots)
+    wrong = _differences(lock, identity.version.text, identity.edition, identity.expansions)
+    if wrong:
+        raise CannotFollow(
+            f"{roots.game_folder} is not the game that this pack is for",
+            details=wrong,
+            hint="Bring it to that version with your store, or name another copy with --game.",
+        )
+
+
+def _differences(
+    lock: LockFile, version: str, edition: str | None, expansions: Sequence[str]
+) -> tuple[str, ...]:
+    found = []
+    if version != lock.game_version.text:
+        found.append(f"the pack is for version {lock.game_version.text}, and this is {version}")
+    if lock.edition and edition != lock.edition:
+        found.append(f"the pack is for the edition {lock.edition}, and this is {edition or 'none'}")
+    lacking = sorted(set(lock.expansions) - set(expansions))
+    if lacking:
+        found.append(f"the pack needs {', '.join(lacking)}")
+    return tuple(found)

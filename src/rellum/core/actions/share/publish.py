@@ -1,0 +1,131 @@
+"""Publish: the pack as the next version of a feed that players follow."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from typing import NamedTuple
+
+from rellum.core.actions.change.status import line_up_state
+from rellum.core.actions.share.feed_content import (
+    CannotPublish,
+    OnlyNamed,
+    content_of_pack,
+    unobtainable,
+)
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
+from rellum.core.feed import metadata
+from rellum.core.feed.feed_keys import CURATOR, TIMESTAMP, Password, load_key, require_packages
+from rellum.core.feed.publishing import Published, Signers, publish_version, renew
+from rellum.core.feed.storing import FeedStore, FolderStore
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.pack_edits import allow_sharing
+from rellum.core.pack.sameness import Sameness, sameness_of
+from rellum.core.pack.session import Session
+from rellum.core.shelf.store import Shelf
+
+
+class PublishOptions(NamedTuple):
+    """How a pack is published. ``words`` say what changed; ``allow`` are mods that may be handed on."""
+
+    to: str
+    key_folder: str
+    password: Password
+    words: str = ""
+    allow: tuple[str, ...] = ()
+    takes_over: bool = False
+
+
+class PublishResult(NamedTuple):
+    """What was published, what is only named in it, and by what people can see that they have the same."""
+
+    address: str
+    published: Published
+    sameness: Sameness
+    release_count: int
+    only_named: tuple[OnlyNamed, ...]
+
+
+def store_of(address: str) -> FeedStore:
+    """Return the store at an address. Raises CannotPublish."""
+    if "://" in address and not address.startswith("file://"):
+        raise CannotPublish(
+            f"{address} cannot be written to",
+            hint="Publish into a folder, and let any web server or sync tool carry it.",
+        )
+    return FolderStore(address.removeprefix("file://"))
+
+
+def publish(request: Request, how: PublishOptions) -> PublishResult:
+    """Publish the line-up. The game must be as it says: what the curator has is what players get.
+
+    Raises CannotPublish, KeyFault, AlreadyPublished, NoFeedPackages, FeedFault, OSError.
+    """
+    require_packages()
+    with (
+        open_pack(request) as opened,
+        Shelf(request.shelf_folder) as shelf,
+        tempfile.TemporaryDirectory(prefix="rellum-") as work,
+    ):
+        if how.allow:
+            allow_sharing(opened.home, how.allow)
+            opened = opened.with_files_of(opened.home)
+        _refuse_unfinished(opened)
+        lock = opened.files.lock
+        content = content_of_pack(opened, shelf, lock, work)
+        if lacking := unobtainable(content, lock.releases):
+            raise CannotPublish(
+                f"players could not get {', '.join(sorted({each.mod for each in lacking}))}",
+                details=tuple(f"{each.mod}, {each.file}: {each.why}" for each in lacking),
+                hint="Say in the card where it is ('from', 'page'), or that you may hand it on: --allow MOD",
+            )
+        sameness = sameness_of(lock, opened.state)
+        facts = {
+            "pack": opened.files.pack.name,
+            "game": f"{opened.state.identity().name} {lock.game_version.text}",
+            "words": how.words,
+            "line_up": sameness.line_up,
+            "tree": sameness.tree,
+        }
+        signers = Signers(
+            load_key(how.key_folder, CURATOR, how.password),
+            load_key(how.key_folder, TIMESTAMP, how.password),
+        )
+        store = store_of(how.to)
+        published = publish_version(
+            store,
+            signers,
+            content.sources,
+            facts,
+            _kept(opened.home),
+            metadata.now,
+            takes_over=how.takes_over,
+        )
+        return PublishResult(how.to, published, sameness, len(lock.releases), content.only_named)
+
+
+def _kept(home: PackHome) -> str:
+    return os.path.join(home.state_folder, "published")
+
+
+def renew_feed(address: str, key_folder: str, password: Password) -> int:
+    """Say once more that the newest version is the newest. Raises KeyFault, FeedFault, OSError."""
+    require_packages()
+    return renew(store_of(address), load_key(key_folder, TIMESTAMP, password), metadata.now)
+
+
+def _refuse_unfinished(opened: Session) -> None:
+    """Refuse a pack whose game is not as its line-up says. Raises CannotPublish."""
+    lock = opened.files.lock_if_any
+    state = line_up_state(lock, opened.files.pack, opened.state.identity())
+    if lock is None or state != "current":
+        raise CannotPublish(
+            "there is no line-up that fits rellum.toml and the game", hint="First: rellum resolve"
+        )
+    laid = {(each.mod, each.version, each.build) for each in opened.state.releases_laid()}
+    if laid != {(each.mod, each.version, each.build) for each in lock.releases}:
+        raise CannotPublish(
+            "the game is not as the line-up says yet",
+            hint="First: rellum apply, and see that it works.",
+        )
