@@ -64,6 +64,12 @@ Newest = Annotated[
         help="Choose the newest release of this mod that fits. Repeatable.",
     ),
 ]
+Trust = Annotated[
+    str,
+    typer.Option(
+        "--trust", metavar="FINGERPRINT", help="The fingerprint that the feed's curator told you."
+    ),
+]
 Full = Annotated[bool, typer.Option("--full", help="Shorten no list.")]
 
 HERE = "."

@@ -42,7 +42,7 @@ DOCUMENTS: dict[str, tuple[type, ...]] = {
         change.SwitchDocument,
         change.CompareDocument,
     ),
-    "check": (mend.CheckDocument,),
+    "check": (mend.CheckDocument, share.ProofDocument),
     "restore": (mend.RestoreDocument, mend.MendedDocument),
     "checkpoint": (mend.CheckpointsDocument, mend.CheckpointMadeDocument),
     "rewind": (mend.RewindDocument,),

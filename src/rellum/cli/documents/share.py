@@ -108,3 +108,16 @@ class FollowedDocument(TypedDict):
     by_hand: list[str]
     done: bool
     changed_count: int
+
+
+class ProofDocument(TypedDict):
+    """``rellum check --against``; ``differing`` are files of mods that are not as they were laid."""
+
+    is_same: bool
+    version: int
+    line_up_fingerprint: str
+    tree_fingerprint: str
+    feed_line_up_fingerprint: str
+    feed_tree_fingerprint: str
+    differing: list[str]
+    hashed_count: int

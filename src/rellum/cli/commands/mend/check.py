@@ -15,6 +15,13 @@ def check(
     deep: Annotated[
         bool, typer.Option("--deep", help="Hash every file, even if size and time are unchanged.")
     ] = False,
+    against: Annotated[
+        str,
+        typer.Option(
+            "--against", metavar="ADDRESS", help="Prove that you have what this feed's curator has."
+        ),
+    ] = "",
+    trust: options.Trust = "",
     every: options.Full = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
@@ -26,6 +33,9 @@ def check(
     """
     from rellum.core.actions.mend.check import check as action
 
+    if against:
+        _prove(pack, against, trust, every=every, as_json=as_json)
+        return
     with console.progress() as listen:
         drift = action(request_of(pack, listen=listen), deep=deep)
     if as_json:
@@ -47,4 +57,16 @@ def check(
     if drift.damaged_originals and not as_json:
         view.show_damaged_originals(drift)
     if drift.findings or drift.damaged_originals or (drift.guard and drift.guard.broken):
+        raise typer.Exit(1)
+
+
+def _prove(pack: str, address: str, trust: str, *, every: bool, as_json: bool) -> None:
+    from rellum.cli.trusting import trust_in
+    from rellum.cli.views import sameness
+    from rellum.core.actions.share.sameness import prove
+
+    with console.progress() as listen:
+        proof = prove(request_of(pack, listen=listen), address, trust_in(trust))
+    sameness.show(proof, every=every, as_json=as_json)
+    if not proof.is_same:
         raise typer.Exit(1)

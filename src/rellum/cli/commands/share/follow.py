@@ -9,6 +9,7 @@ import typer
 from rellum.cli import console, options
 from rellum.cli.applying import apply_asking, tell_applied
 from rellum.cli.request import request_of
+from rellum.cli.trusting import trust_in
 
 
 def follow(
@@ -23,12 +24,7 @@ def follow(
     game: Annotated[
         str, typer.Option("--game", metavar="FOLDER", help="Your game, for a new pack.")
     ] = "",
-    trust: Annotated[
-        str,
-        typer.Option(
-            "--trust", metavar="FINGERPRINT", help="The fingerprint that its curator told you."
-        ),
-    ] = "",
+    trust: options.Trust = "",
     version: Annotated[
         int, typer.Option("--version", metavar="N", help="This version instead of the newest.")
     ] = 0,
@@ -47,15 +43,7 @@ def follow(
     from rellum.core.actions.share.follow import FollowOptions
     from rellum.core.actions.share.follow import follow as action
 
-    def is_right(found: str) -> bool:
-        if trust:
-            from rellum.core.feed.feed_keys import is_same
-
-            return is_same(trust, found)
-        console.say(f"The feed's fingerprint is {found}")
-        return console.confirm("Is that what its curator told you?", yes=False)
-
-    how = FollowOptions(address, game, is_right, version)
+    how = FollowOptions(address, game, trust_in(trust), version)
     with console.progress() as listen:
         found = action(request_of(pack, shelf=True, listen=listen, begins=bool(game)), how)
     if not as_json:

@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Final, NamedTuple
 
-from rellum.core.catalog.model import Catalog
+from rellum.core.catalog.model import Catalog, Mod
 from rellum.core.catalog.release_rules import ReleaseFile
 from rellum.core.errors import UserError
 from rellum.core.feed.packing import Source
@@ -77,7 +77,7 @@ def content_of_pack(opened: Session, shelf: Shelf, lock: LockFile, work: str) ->
             entry = shelf.find(file)
             if why or entry is None:
                 reason = why or "it is not on the shelf"
-                only_named.append(OnlyNamed(release.mod, file.name, reason, _can_be_had(file)))
+                only_named.append(OnlyNamed(release.mod, file.name, reason, _can_be_had(file, mod)))
                 continue
             path = f"{ARCHIVES}/{entry.digest}/{file.name}"
             archives[path] = Source(path, entry.size, entry.digest, shelf.path_of(entry.digest))
@@ -113,8 +113,14 @@ def _is_free(licence: str) -> bool:
     return parsed is not None and is_free(parsed)
 
 
-def _can_be_had(file: ReleaseFile) -> bool:
-    return any(not url.startswith("file:") for url in file.urls) or bool(file.page or file.by_hand)
+def _can_be_had(file: ReleaseFile, mod: Mod | None) -> bool:
+    """Whether a card says where a person or a program gets an archive."""
+    releases = mod.releases if mod else ()
+    said = [each for one in releases for each in one.all_files if each.name == file.name]
+    return any(
+        each.page or each.by_hand or any(not url.startswith("file:") for url in each.urls)
+        for each in said
+    )
 
 
 class _Texts:
@@ -138,8 +144,7 @@ def _pack_text(text: str) -> str:
 
     document = tomlkit.parse(text)
     pack = document.get("pack", {})
-    for key in ("sources", "catalogs"):
-        pack.pop(key, None)
+    pack.pop("sources", None)
     document.setdefault("pack", tomlkit.table())["catalogs"] = [f"feed/{CATALOG}"]
     for key in ("folder", "places", "version", "edition", "expansions"):
         document.get("game", {}).pop(key, None)

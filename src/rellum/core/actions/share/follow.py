@@ -52,7 +52,7 @@ _TABLES: Final = (
     "winner",
     "hold",
 )
-_OF_PACK: Final = ("name", "trust", "look-at")
+_OF_PACK: Final = ("name", "trust", "look-at", "catalogs")
 _OF_GAME: Final = ("sheet", "range", "profile")
 
 
@@ -163,8 +163,11 @@ def newest_of(address: str, folder: str, trust: Trust) -> tuple[Believed, Index]
 
 def _address(home: PackHome, how: FollowOptions) -> str:
     """Return the feed's address. Raises CannotFollow for a pack that is somebody's own."""
+    address = how.address
+    if address and "://" not in address:
+        address = os.path.abspath(address)
     if not os.path.isfile(home.pack_file):
-        if not how.address:
+        if not address:
             raise CannotFollow(
                 "there is no pack here yet", hint="rellum follow ADDRESS --game FOLDER"
             )
@@ -172,14 +175,14 @@ def _address(home: PackHome, how: FollowOptions) -> str:
             raise CannotFollow(
                 "which game folder is it for?", hint=f"rellum follow {how.address} --game FOLDER"
             )
-        return how.address
+        return address
     feed = read_pack_file(home).feed
     if feed is None:
         raise CannotFollow(
             f"{home.folder} is a pack of your own, and follows no feed",
             hint="Follow in a folder of its own: --pack FOLDER",
         )
-    return how.address or feed.address
+    return address or feed.address
 
 
 def _known(folder: str) -> tuple[KnownVersion, Index] | None:
