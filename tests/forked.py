@@ -8,6 +8,7 @@ fork, it gets one.
 
 from __future__ import annotations
 
+import atexit
 import gc
 import importlib
 import json
@@ -46,7 +47,14 @@ class _Server:
         )
         theirs.close()
         ours.settimeout(TIMEOUT)
+        self._line = ours
         self.stream = ours.makefile("rwb")
+        atexit.register(self.close)
+
+    def close(self) -> None:
+        self.stream.close()
+        self._line.close()
+        self.process.wait()
 
     def call(self, request: dict[str, Any]) -> int:
         self.stream.write(json.dumps(request).encode() + b"\n")

@@ -175,7 +175,7 @@ GROUPS: dict[str, tuple[tuple[str, str, str], ...]] = {
         (
             "follow",
             "follow",
-            "Follow a feed: get the pack that its curator published, and bring it up to date.",
+            "Get the pack that a curator published, and keep it up to date.",
         ),
     ),
 }

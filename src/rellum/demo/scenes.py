@@ -6,19 +6,24 @@ import os
 import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Literal
 
 from rellum.demo.game import game_files
-from rellum.demo.world import NEXT_VERSION, VERSION
+from rellum.demo.world import NEXT_VERSION, VERSION, write_files
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Scene:
-    """One step: what happens, the command as typed (or nothing), and the exit status it must have."""
+    """One step: what happens, the command as typed (or nothing), and the exit status it must have.
+
+    ``who`` types it: the curator, or a friend, who has a game, a pack and a shelf of their own.
+    """
 
     telling: str
     command: str = ""
     status: int = 0
     act: Callable[[str], None] | None = None
+    who: Literal["curator", "friend"] = "curator"
 
 
 def _get_by_hand(game: str) -> None:
@@ -44,6 +49,23 @@ def _play_with_lamps(game: str) -> None:
     preset = os.path.join(game, "mods", "lagoon-lights", "presets", "storm.ini")
     with open(preset, "w", encoding="utf-8") as file:
         file.write("[lamps]\nwarmth = 9\n")
+
+
+def _friends_game(game: str) -> None:
+    friend = os.path.join(os.path.dirname(game), "friend")
+    write_files(os.path.join(friend, "game"), game_files(VERSION))
+    os.makedirs(os.path.join(friend, "pack"))
+
+
+def _false_mirror(game: str) -> None:
+    """Copy the feed, with a byte changed in its timestamp."""
+    root = os.path.dirname(game)
+    shutil.copytree(os.path.join(root, "feed"), os.path.join(root, "mirror"))
+    file = os.path.join(root, "mirror", "metadata", "timestamp.json")
+    with open(file, encoding="utf-8") as stream:
+        text = stream.read()
+    with open(file, "w", encoding="utf-8") as stream:
+        stream.write(text.replace('"version":2', '"version":3'))
 
 
 def _save(game: str) -> None:
@@ -200,10 +222,34 @@ SCENES = (
     Scene(telling="Drop one of the two.", command="rellum drop fog-horns"),
     Scene(telling="", command="rellum apply --yes"),
     Scene(telling="", command="rellum play --outcome log"),
+    Scene(
+        telling="A friend wants exactly this. Publish it; her game is on another machine.",
+        command="rellum publish ../feed --keys --words 'The calm sea'",
+        act=_friends_game,
+    ),
+    Scene(
+        telling="",
+        command="rellum follow ../../feed --game ../game --trust FINGERPRINT --yes",
+        who="friend",
+    ),
+    Scene(telling="", command="rellum check --against ../../feed", who="friend"),
     Scene(telling="What was that, all in all?", command="rellum history"),
     Scene(telling="And against the calm day?", command="rellum compare calm"),
     Scene(telling="Without the buoys, too, for now.", command="rellum drop night-buoys"),
     Scene(telling="", command="rellum apply --yes"),
+    Scene(
+        telling="The friend gets what changed, and keeps the fog horns, which she wants herself.",
+        command="rellum publish ../feed --words 'Without the buoys'",
+    ),
+    Scene(telling="", command="rellum want fog-horns", who="friend"),
+    Scene(telling="", command="rellum follow --yes", who="friend"),
+    Scene(
+        telling="Somebody puts up a mirror of the feed, and changes a byte in it.",
+        command="rellum follow ../../mirror --yes",
+        act=_false_mirror,
+        status=2,
+        who="friend",
+    ),
     Scene(telling="Is there any drift?", command="rellum check"),
     Scene(
         telling="Somebody damages a file, deletes another, and leaves a note among the mods.",

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from importlib.util import find_spec
 
 from rellum.demo.game import game_files
-from rellum.demo.scenes import SCENES
+from rellum.demo.scenes import SCENES, Scene
 from rellum.demo.site import Site
 from rellum.demo.world import VERSION, DemoPlaces
 
@@ -50,24 +50,46 @@ def _play(places: DemoPlaces, proxy: str, say: Say, *, is_quiet: bool = False) -
         if "--figure" in command and find_spec("matplotlib") is None:
             command = command[: command.index(" --figure")]
             say("(Figures need: pip install 'rellum[figures]')")
-        say(f"$ {command}")
+        if _is_about_feeds(scene) and find_spec("tuf") is None:
+            continue
+        command = command.replace("FINGERPRINT", _fingerprint(places))
+        say(f"{'friend' if scene.who == 'friend' else ''}$ {command}")
         sys.stdout.flush()
-        status = _run(command, places, proxy, is_quiet=is_quiet)
+        status = _run(command, places, proxy, who=scene.who, is_quiet=is_quiet)
         if status != scene.status:
             say(f"The demo stops here: exit status {status}, where {scene.status} was right.")
             return False
     return True
 
 
-def _run(command: str, places: DemoPlaces, proxy: str, *, is_quiet: bool) -> int:
-    """Run a command as typed, in the pack's folder, with the demo's own shelf."""
-    pack = places.folder("pack")
+def _is_about_feeds(scene: Scene) -> bool:
+    """Whether a scene needs what feeds are signed with: it is passed over where that is not installed."""
+    return scene.who == "friend" or " publish " in scene.command
+
+
+def _fingerprint(places: DemoPlaces) -> str:
+    """Return the fingerprint of the demo's feed, as 'publish' told it; nothing where there is none yet."""
+    file = os.path.join(places.folder("feed"), "metadata", "1.root.json")
+    if not os.path.exists(file):
+        return ""
+    from rellum.core.feed.feed_keys import sayable_root
+
+    with open(file, "rb") as stream:
+        return sayable_root(stream.read())
+
+
+def _run(command: str, places: DemoPlaces, proxy: str, *, who: str, is_quiet: bool) -> int:
+    """Run a command as typed, in the pack's folder of who types it, with a shelf of the demo's."""
+    home = places.folder("friend") if who == "friend" else places.root
+    pack, shelf = os.path.join(home, "pack"), os.path.join(home, "shelf")
     name, *words = shlex.split(command)
     program = [sys.executable, "-m", "rellum"] if name == "rellum" else [sys.executable]
     environment = {
         **os.environ,
-        "RELLUM_SHELF": places.folder("shelf"),
-        "RELLUM_CACHE": os.path.join(places.folder("shelf"), "cache"),
+        "RELLUM_SHELF": shelf,
+        "RELLUM_CACHE": os.path.join(shelf, "cache"),
+        "RELLUM_KEYS": places.folder("keys"),
+        "RELLUM_KEY_PASSWORD": "high tide at noon",
         "PYTHONUTF8": "1",
         # The stand-in site is a proxy, so that the cards' addresses can look like addresses.
         "http_proxy": proxy,

@@ -87,7 +87,11 @@ class _Writer:
 
     def write(self, sources: Iterable[Source]) -> Iterator[tuple[Digest, tuple[Span, ...]]]:
         """Write contents; yield where each is. Raises OSError."""
+        part = ""
         for each in sources:
+            if each.path.partition("/")[0] != part:  # who wants the texts first gets them alone
+                self._close_frame()
+                part = each.path.partition("/")[0]
             self._spans[each.digest] = []
             with open(each.file, "rb") as file:
                 left = each.size

@@ -34,7 +34,7 @@ def follow(
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
 ) -> None:
-    """Follow a feed: get the pack that its curator published, and bring it up to date.
+    """Get the pack that a curator published, and keep it up to date.
 
     The first time it makes a pack for your game. Your settings, saves and mods of your own stay. What may
     not be handed on comes from where its card says.

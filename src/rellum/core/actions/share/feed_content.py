@@ -19,6 +19,8 @@ from rellum.core.values.ids import ModId
 
 CATALOG: Final = "catalog"
 ARCHIVES: Final = "archives"
+MOST_CARDS: Final = 1000
+"""Of a larger catalog, a feed has only the cards of its line-up."""
 MAY_BE_SHARED: Final = frozenset(
     {
         "0BSD", "AFL-3.0", "AGPL-3.0-only", "AGPL-3.0-or-later", "Apache-2.0", "Artistic-2.0",
@@ -154,7 +156,10 @@ def _pack_text(text: str) -> str:
 
 
 def _catalog_texts(catalog: Catalog, mods: Sequence[ModId]) -> Iterator[tuple[str, str]]:
-    """Yield the sheet, the baselines that it names, the cards of these mods, and all trials."""
+    """Yield the sheet, the baselines that it names, all trials, and the cards of these mods.
+
+    The other cards come along unless they are very many: players may want mods of their own.
+    """
     sheet = catalog.sheet
     yield f"games/{os.path.basename(sheet.source.file)}", _text_of(sheet.source.file)
     folder = os.path.dirname(os.path.dirname(sheet.source.file))
@@ -167,7 +172,8 @@ def _catalog_texts(catalog: Catalog, mods: Sequence[ModId]) -> Iterator[tuple[st
             )
         if os.path.exists(baseline.file):
             yield path, _text_of(baseline.file)
-    for mod in mods:
+    others = catalog.mods.keys() - set(mods) if len(catalog.mods) <= MOST_CARDS else set()
+    for mod in (*mods, *sorted(others)):
         known = catalog.mods.get(mod)
         if known is None:
             raise CannotPublish(

@@ -8,39 +8,43 @@ asks for nothing else.
 from __future__ import annotations
 
 import os
-import shutil
 import tempfile
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import replace
 from typing import Any, Final, NamedTuple
 
+from rellum.core.actions.gather.archive_taker import HowToTake
+from rellum.core.actions.gather.take import take
 from rellum.core.actions.match.resolve import resolve
 from rellum.core.actions.set_up.adopt import AdoptResult, adopt, choose_sheet
-from rellum.core.actions.share.feed_content import ARCHIVES, CATALOG
+from rellum.core.actions.share.feed_content import CATALOG
+from rellum.core.actions.share.feed_files import (
+    FOLDER,
+    Bringing,
+    known_version,
+    refuse_strange,
+    remember,
+    swapped,
+    work_folder,
+)
 from rellum.core.catalog.load import load_sheets
 from rellum.core.change.request import Request
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
-from rellum.core.feed.bringing import KnownVersion, bring_contents, bring_index
-from rellum.core.feed.feed_index import FeedFault, FeedFile, Index, read_index
+from rellum.core.feed.bringing import bring_index
+from rellum.core.feed.feed_index import FeedFault, Index
 from rellum.core.feed.feed_keys import require_packages
-from rellum.core.feed.reading import FeedReader, reader_of
+from rellum.core.feed.reading import reader_of
 from rellum.core.feed.trusting import Believed, Trust, believe
 from rellum.core.folder.detection import identify
-from rellum.core.hashing import Digest
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome, read_text
 from rellum.core.pack.lock_file import LockFile, lock_text, read_lock_text
 from rellum.core.pack.pack_edits import set_feed
 from rellum.core.pack.pack_file import PackFile, asked_hash, read_pack_file
 from rellum.core.patching.merge import merge_settings
-from rellum.core.shelf.store import Shelf
-from rellum.core.shelf.take_in import StoreOptions, take
 from rellum.core.values.paths import Roots
 
-FOLDER: Final = "feed"
-_PARTS: Final = ("pack", CATALOG)
-_MOST_TEXT_BYTES: Final = 64 << 20
 _TABLES: Final = (
     "pack",
     "game",
@@ -113,20 +117,21 @@ def follow(request: Request, how: FollowOptions) -> Followed:
     if entry is None:
         there = ", ".join(map(str, sorted(believed.versions)[-8:]))
         raise CannotFollow(f"the feed has no version {how.version}", hint=f"It has {there}.")
-    known = _known(folder)
+    known = known_version(folder)
     found = bring_index(reader, entry, known[0] if known else None)
-    _refuse_strange(found.listing)
-    with (
-        Shelf(request.shelf_folder) as shelf,
-        tempfile.TemporaryDirectory(prefix="rellum-") as work,
-    ):
-        taken = _bring(reader, found, known, folder, shelf, work, request)
-        with _swapped(folder, found.listing, work):
+    refuse_strange(found.listing)
+    is_new = not os.path.isfile(home.pack_file)
+    with work_folder(request.shelf_folder) as work:
+        bringing = Bringing(reader, found, known, folder, request)
+        bringing.bring(work, texts=True, archives=not is_new)
+        with swapped(folder, found.listing, work):
+            if is_new:
+                _refuse_other_game(folder, how.game)
+                bringing.bring(work, texts=False, archives=True)
             adopted, conflicts, is_exact = _take_over(
-                request, home, how, folder, address, entry.version
+                request, home, how, address, entry.version, bringing.archives
             )
-        _remember(folder, entry.version, found.text)
-        shelf.index.add_pack(home.folder)
+        remember(folder, entry.version, found.text)
     return Followed(
         address=address,
         fingerprint=believed.fingerprint,
@@ -138,14 +143,14 @@ def follow(request: Request, how: FollowOptions) -> Followed:
         conflicts=conflicts,
         received=reader.received,
         requests=reader.requests,
-        taken=taken,
+        taken=len(bringing.archives),
     )
 
 
 def facts_of(request: Request) -> tuple[int, dict[str, str]]:
     """Return the version that a pack follows, and what its curator said of it. Raises CannotFollow."""
     home = PackHome(os.path.abspath(request.pack_folder))
-    known = _known(os.path.join(home.folder, FOLDER))
+    known = known_version(os.path.join(home.folder, FOLDER))
     if known is None:
         raise CannotFollow(
             "this pack follows no feed", hint="'rellum follow ADDRESS' makes one that does."
@@ -161,11 +166,14 @@ def newest_of(address: str, folder: str, trust: Trust) -> tuple[Believed, Index]
     return believed, bring_index(reader, believed.newest, None).listing
 
 
+def whole_address(address: str) -> str:
+    """Return an address as it is kept: that of a folder or file from the root on."""
+    return address if not address or "://" in address else os.path.abspath(address)
+
+
 def _address(home: PackHome, how: FollowOptions) -> str:
     """Return the feed's address. Raises CannotFollow for a pack that is somebody's own."""
-    address = how.address
-    if address and "://" not in address:
-        address = os.path.abspath(address)
+    address = whole_address(how.address)
     if not os.path.isfile(home.pack_file):
         if not address:
             raise CannotFollow(
@@ -185,125 +193,24 @@ def _address(home: PackHome, how: FollowOptions) -> str:
     return address or feed.address
 
 
-def _known(folder: str) -> tuple[KnownVersion, Index] | None:
-    """Return the version that is here, with its index."""
-    with suppress(OSError, ValueError, FeedFault):
-        [name] = [each for each in os.listdir(folder) if each.startswith("index-")]
-        version = int(name.removeprefix("index-").removesuffix(".json"))
-        with open(os.path.join(folder, name), "rb") as file:
-            text = file.read()
-        return KnownVersion(version, text), read_index(text, version)
-    return None
-
-
-def _remember(folder: str, version: int, text: bytes) -> None:
-    for name in os.listdir(folder):
-        if name.startswith("index-"):
-            os.unlink(os.path.join(folder, name))
-    write_durably(os.path.join(folder, f"index-{version}.json"), text)
-
-
-def _refuse_strange(index: Index) -> None:
-    """Refuse files that no feed has. Raises FeedFault."""
-    for each in index.files:
-        part = each.path.partition("/")[0]
-        if part not in (*_PARTS, ARCHIVES):
-            raise FeedFault(f"the feed has a file that belongs nowhere: {each.path}")
-        if part != ARCHIVES and each.size > _MOST_TEXT_BYTES:
-            raise FeedFault(f"the feed's {each.path} has {each.size:,} bytes: it is no text")
-        if part == ARCHIVES and each.path.split("/")[1] != each.digest:
-            raise FeedFault(f"the feed's {each.path} is called after another content")
-
-
-def _bring(
-    reader: FeedReader,
-    found: Any,
-    known: tuple[KnownVersion, Index] | None,
-    folder: str,
-    shelf: Shelf,
-    work: str,
-    request: Request,
-) -> int:
-    """Bring what is not here: texts into ``work``, archives onto the shelf; return how many of these."""
-    listing: Index = found.listing
-    have: dict[Digest, str] = {}
-    for each in known[1].files if known else ():
-        is_archive = each.path.startswith(f"{ARCHIVES}/")
-        have[each.digest] = shelf.path_of(each.digest) if is_archive else _file(folder, each)
-    have = {digest: file for digest, file in have.items() if os.path.isfile(file)}
-    archives = [each for each in listing.files if each.path.startswith(f"{ARCHIVES}/")]
-    missing = {each.digest for each in archives if not os.path.isfile(shelf.path_of(each.digest))}
-    texts = {each.digest for each in listing.files if each not in archives}
-    shelf.check_space(sum(each.size for each in archives if each.digest in missing))
-
-    def target_of(digest: Digest) -> str:
-        return shelf.incoming(digest) if digest in missing else os.path.join(work, digest)
-
-    wanted = missing | (texts - have.keys())
-    bring_contents(
-        reader, found, known[1] if known else None, have, wanted, target_of, request.listen
-    )
-    for digest in texts & have.keys():
-        if not os.path.exists(os.path.join(work, digest)):
-            shutil.copyfile(have[digest], os.path.join(work, digest))
-    for each in archives:
-        incoming = shelf.incoming(each.digest)
-        if each.digest in missing and os.path.exists(incoming):
-            name = each.path.rpartition("/")[2]
-            take(shelf, incoming, StoreOptions(name=name, by="move", also=frozenset({"sha256"})))
-    return len(missing)
-
-
-def _file(folder: str, each: FeedFile) -> str:
-    return os.path.join(folder, *each.path.split("/"))
-
-
-@contextmanager
-def _swapped(folder: str, listing: Index, work: str) -> Iterator[None]:
-    """Put the new texts in place of the old ones; where what follows fails, the old ones come back."""
-    new, old = os.path.join(folder, "new"), os.path.join(folder, "old")
-    for gone in (new, old):
-        shutil.rmtree(gone, ignore_errors=True)
-    for each in listing.files:
-        if not each.path.startswith(f"{ARCHIVES}/"):
-            target = os.path.join(new, *each.path.split("/"))
-            os.makedirs(os.path.dirname(target), exist_ok=True)
-            shutil.copyfile(os.path.join(work, each.digest), target)
-    os.makedirs(old)
-    for part in _PARTS:
-        with suppress(FileNotFoundError):
-            os.rename(os.path.join(folder, part), os.path.join(old, part))
-        with suppress(FileNotFoundError):
-            os.rename(os.path.join(new, part), os.path.join(folder, part))
-    try:
-        yield
-    except BaseException:
-        for part in _PARTS:
-            shutil.rmtree(os.path.join(folder, part), ignore_errors=True)
-            with suppress(FileNotFoundError):
-                os.rename(os.path.join(old, part), os.path.join(folder, part))
-        raise
-    finally:
-        for gone in (new, old):
-            shutil.rmtree(gone, ignore_errors=True)
-
-
 def _take_over(
-    request: Request, home: PackHome, how: FollowOptions, folder: str, address: str, version: int
+    request: Request,
+    home: PackHome,
+    how: FollowOptions,
+    address: str,
+    version: int,
+    archives: Sequence[str],
 ) -> tuple[AdoptResult | None, tuple[str, ...], bool]:
     """Let rellum.toml and rellum.lock say what the feed says; where that fails, both stay as they were."""
+    folder = os.path.join(home.folder, FOLDER)
     before = {name: read_text(os.path.join(home.folder, name)) for name in (PACK_FILE, LOCK_FILE)}
     theirs = accepted_text(read_text(os.path.join(folder, "pack", PACK_FILE)) or "")
-    lock_said = read_text(os.path.join(folder, "pack", LOCK_FILE)) or ""
-    lock = read_lock_text(lock_said, f"{FOLDER}/pack/{LOCK_FILE}")
-    if lock is None:
-        raise FeedFault(f"the feed's {LOCK_FILE} cannot be read")
+    lock_said, lock = _lock_of(folder)
     adopted = None
     conflicts: tuple[str, ...] = ()
     mine = before[PACK_FILE]
     base_file = os.path.join(folder, "old", "pack", PACK_FILE)
     if mine is None:
-        _refuse_other_game(folder, how.game, lock)
         text = theirs
     else:
         base = accepted_text(read_text(base_file) or "")
@@ -325,6 +232,7 @@ def _take_over(
         if not is_exact:
             resolve(request)
         _take_trials(home, folder)
+        _shelve(request, archives)
     except BaseException:
         for name, said in before.items():
             path = os.path.join(home.folder, name)
@@ -335,6 +243,27 @@ def _take_over(
                     os.unlink(path)
         raise
     return adopted, conflicts, is_exact
+
+
+def _lock_of(folder: str) -> tuple[str, LockFile]:
+    """Return the feed's line-up, as text and read. Raises FeedFault."""
+    said = read_text(os.path.join(folder, "pack", LOCK_FILE)) or ""
+    lock = read_lock_text(said, f"{FOLDER}/pack/{LOCK_FILE}")
+    if lock is None:
+        raise FeedFault(f"the feed's {LOCK_FILE} cannot be read")
+    return said, lock
+
+
+def _shelve(request: Request, archives: Sequence[str]) -> None:
+    """Put what was brought onto the shelf, parts of one archive together. Raises FeedFault."""
+    outcomes = take(request, archives, HowToTake(by="move"))
+    refused = [each for each in outcomes if each.outcome == "refused"]
+    if refused:
+        raise FeedFault(
+            f"an archive of the feed is refused: {os.path.basename(refused[0].path)}",
+            details=(refused[0].reason, *refused[0].details),
+            hint="Tell its curator. What is installed stays as it is.",
+        )
 
 
 def _bytes(text: str) -> bytes:
@@ -391,8 +320,9 @@ def _asked(pack: PackFile) -> object:
     return pack.trust, str(pack.game_range or ""), wants, holds
 
 
-def _refuse_other_game(folder: str, game: str, lock: LockFile) -> None:
+def _refuse_other_game(folder: str, game: str) -> None:
     """Refuse a game that the feed's line-up is not for. Raises CannotFollow, UnknownGame."""
+    _, lock = _lock_of(folder)
     roots = Roots(game)
     sheet = choose_sheet(load_sheets((os.path.join(folder, CATALOG),)), lock.sheet, roots)
     identity = identify(sheet, roots)

@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 from typing import NamedTuple
 
-from rellum.core.actions.share.follow import FOLDER, newest_of
+from rellum.core.actions.share.feed_files import FOLDER
+from rellum.core.actions.share.follow import newest_of, whole_address
 from rellum.core.change.looking import drift_of
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
@@ -42,6 +43,7 @@ def sameness(request: Request) -> Sameness:
 
 def prove(request: Request, address: str, trust: Trust) -> Proof:
     """Hold the game against a feed, every file of mods read. Raises what reading the feed can raise."""
+    address = whole_address(address)
     with open_pack(request) as opened:
         kept = os.path.join(opened.home.folder, FOLDER, "trust")
         followed = opened.files.pack.feed
