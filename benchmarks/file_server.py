@@ -1,10 +1,14 @@
-"""A plain file server on this machine for the benchmark of fetch; prints its address."""
+"""A plain file server on this machine, with ranges (RFC 9110), for the benchmarks; prints its address."""
 
 from __future__ import annotations
 
 import os
+import re
 import sys
 from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
+from typing import Any
+
+_RANGE = re.compile(r"bytes=(\d+)-(\d*)")
 
 
 class Handler(SimpleHTTPRequestHandler):
@@ -12,7 +16,25 @@ class Handler(SimpleHTTPRequestHandler):
 
     protocol_version = "HTTP/1.1"
 
-    def copyfile(self, source, outputfile) -> None:
+    def do_GET(self) -> None:
+        """Send a file, or the part of it that is asked for."""
+        match = _RANGE.fullmatch(self.headers.get("Range", ""))
+        path = self.translate_path(self.path)
+        if match is None or not os.path.isfile(path):
+            super().do_GET()
+            return
+        size = os.path.getsize(path)
+        start, end = int(match[1]), int(match[2] or size - 1)
+        end = min(end, size - 1)
+        self.send_response(206)
+        self.send_header("Content-Range", f"bytes {start}-{end}/{size}")
+        self.send_header("Content-Length", str(end - start + 1))
+        self.end_headers()
+        with open(path, "rb") as source:
+            self.wfile.flush()
+            self.connection.sendfile(source, start, end - start + 1)
+
+    def copyfile(self, source: Any, outputfile: Any) -> None:
         """Send a file's bytes."""
         self.wfile.flush()
         self.connection.sendfile(source)

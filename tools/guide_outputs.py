@@ -21,6 +21,8 @@ GUIDE = os.path.join(
 )
 ANY = "…"
 _BLOCK = re.compile(r"^```console\n(.*?)^```$", re.MULTILINE | re.DOTALL)
+_GROUP = "[0-9a-hjkmnp-tv-z]{4}"
+"""Of a text that two people compare, or a feed's fingerprint."""
 _MOST = 14
 """Lines of an answer that a new block shows."""
 
@@ -67,6 +69,8 @@ class Story:
                 "RELLUM_CACHE": os.path.join(self._places.folder("shelf"), "cache"),
                 "PYTHONUTF8": "1",
                 "TZ": "UTC",
+                "RELLUM_KEYS": os.path.join(self._home, ".local", "share", "rellum", "feed-keys"),
+                "RELLUM_KEY_PASSWORD": "high tide at noon",
                 "HOME": self._home,
                 "COLUMNS": "100",
             },
@@ -80,6 +84,7 @@ class Story:
         text = re.sub(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d", "2026-03-14 19:02:11", text)
         text = re.sub(r"\b20(?!26-03-14)\d\d-\d\d-\d\d\b", "2026-03-14", text)
         text = re.sub(r"[\d.,]+ GB free|free [\d.,]+ GB", lambda m: _free(m[0]), text)
+        text = re.sub(rf"\b{_GROUP}(-{_GROUP}){{4}}\b", "7ek6-rj31-04ye-5zbv-jvhy", text)
         text = re.sub(r"after [\d.]+ s", "after 0.1 s", text)
         return text.rstrip("\n").split("\n") if text.strip() else []
 

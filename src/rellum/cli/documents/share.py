@@ -66,6 +66,19 @@ class OnlyNamedDocument(TypedDict):
     can_be_had: bool
 
 
+class WrittenDocument(TypedDict):
+    """A file that was written beside the feed."""
+
+    file: str
+    bytes: int
+
+
+class ListsDocument(TypedDict):
+    """``rellum publish --bill`` (``--sums``, ``--page``) without a feed."""
+
+    files: list[WrittenDocument]
+
+
 class PublishedDocument(TypedDict):
     """``rellum publish``; ``is_new`` is false where the newest version has the same."""
 
@@ -80,6 +93,7 @@ class PublishedDocument(TypedDict):
     content_bytes: int
     written_bytes: int
     updates_from: list[int]
+    files: list[WrittenDocument]
     only_named: list[OnlyNamedDocument]
 
 

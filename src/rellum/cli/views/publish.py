@@ -2,21 +2,42 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rellum.cli import console
 
 if TYPE_CHECKING:
-    from rellum.cli.documents.share import PublishedDocument
+    from rellum.cli.documents.share import PublishedDocument, WrittenDocument
     from rellum.core.actions.share.publish import PublishResult
 
 _FEW = 6
+Written = Sequence[tuple[str, int]]
+"""Files that were written beside the feed, each with its size in bytes."""
 
 
-def show(found: PublishResult, *, as_json: bool) -> None:
+def show(found: PublishResult, written: Written = (), *, as_json: bool) -> None:
     if as_json:
-        console.say_json(document(found))
+        console.say_json(document(found, written))
         return
+    _tell(found)
+    for file, size in written:
+        console.say(f"Wrote {file}, {console.bytes_text(size)}.")
+
+
+def show_lists(written: Written, *, as_json: bool) -> None:
+    if as_json:
+        console.say_json({"files": _files(written)})
+        return
+    for file, size in written:
+        console.say(f"Wrote {file}, {console.bytes_text(size)}.")
+
+
+def _files(written: Written) -> list[WrittenDocument]:
+    return [{"file": file, "bytes": size} for file, size in written]
+
+
+def _tell(found: PublishResult) -> None:
     published = found.published
     if not published.is_new:
         console.say(f"Nothing new: version {published.version} in {found.address} has the same.")
@@ -62,7 +83,7 @@ def show_renewed(address: str, version: int, *, as_json: bool) -> None:
     console.say(f"Renewed: version {version} in {address} is the newest for another 30 days.")
 
 
-def document(found: PublishResult) -> PublishedDocument:
+def document(found: PublishResult, written: Written = ()) -> PublishedDocument:
     """Return what was published, for programs."""
     published = found.published
     return {
@@ -77,6 +98,7 @@ def document(found: PublishResult) -> PublishedDocument:
         "content_bytes": published.content_bytes,
         "written_bytes": published.written_bytes,
         "updates_from": list(published.deltas),
+        "files": _files(written),
         "only_named": [
             {"mod": each.mod, "file": each.file, "why": each.why, "can_be_had": each.can_be_had}
             for each in found.only_named

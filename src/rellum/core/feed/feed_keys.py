@@ -24,6 +24,16 @@ Password = Callable[[str], str]
 """Asks for the password of a key file; ``what`` says which."""
 
 
+_PACKAGES = (
+    "tuf",
+    "securesystemslib",
+    "cryptography",
+    "fastcdc",
+    "license_expression",
+    "cyclonedx",
+)
+
+
 class KeyFault(UserError):
     """A key of a feed is not there, cannot be read, or is another one."""
 
@@ -40,11 +50,7 @@ def require_packages() -> None:
     """Raise NoFeedPackages where the packages for feeds are not installed."""
     from importlib.util import find_spec
 
-    missing = [
-        name
-        for name in ("tuf", "securesystemslib", "cryptography", "fastcdc")
-        if not find_spec(name)
-    ]
+    missing = [name for name in _PACKAGES if not find_spec(name)]
     if missing:
         raise NoFeedPackages(
             f"feeds need packages that are not installed: {', '.join(missing)}",

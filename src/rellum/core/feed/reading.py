@@ -220,6 +220,10 @@ def reader_of(address: str) -> FeedReader:
     parts = urlsplit(address)
     if parts.scheme in ("http", "https"):
         return HttpReader(address)
+    if parts.scheme == "s3":
+        from rellum.core.feed.s3_store import S3Reader
+
+        return S3Reader(address.rstrip("/"))
     path = address.removeprefix("file://") if parts.scheme == "file" else address
     if os.path.isdir(path):
         return FolderReader(os.path.abspath(path))

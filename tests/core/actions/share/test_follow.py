@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import shutil
 import subprocess
 from typing import Any
+
+from cyclonedx.schema import SchemaVersion
+from cyclonedx.validation.json import JsonStrictValidator
 
 from rellum.core.actions.share.follow import accepted_text
 from tests.support import WorldTest, run_rellum, snapshot, without_marker, write_tree
@@ -221,6 +225,36 @@ class FollowTest(WorldTest):
         self.assertEqual(player.game(), before)
         player.write("game/version.txt", (self.curators()["version.txt"] or b"").decode())
         self.assertTrue(player.begin()["done"])
+
+    def test_a_feed_in_one_file_and_lists_for_others(self) -> None:
+        names = {
+            name: self.world.path(name) for name in ("all.feed", "bill.json", "sums", "p.html")
+        }
+        found = self.publish("--bundle", names["all.feed"], "--bill", names["bill.json"],
+                             "--sums", names["sums"], "--page", names["p.html"])  # fmt: skip
+        self.assertEqual({each["file"] for each in found["files"]}, set(names.values()))
+        player = Player(self, "player")
+        first = ("--game", player.game_folder, "--trust", self.fingerprint)
+        self.assertTrue(player.follow(names["all.feed"], *first)["done"])
+        self.assertEqual(player.game(), self.curators())
+        with open(names["sums"], encoding="utf-8") as file:
+            for digest, name in (line.rstrip("\n").split("  ") for line in file):
+                with open(self.world.path("downloads", name), "rb") as archive:
+                    self.assertEqual(hashlib.sha256(archive.read()).hexdigest(), digest, name)
+        with open(names["bill.json"], encoding="utf-8") as file:
+            text = file.read()
+        wrong = JsonStrictValidator(SchemaVersion.V1_6).validate_str(text)
+        self.assertIsNone(wrong)
+        bill = json.loads(text)
+        told = {each["name"]: each["licenses"] for each in bill["components"]}
+        self.assertEqual(told["Tides"], [{"license": {"id": "MIT"}}])
+        with open(names["p.html"], encoding="utf-8") as file:
+            page = file.read()
+        self.assertIn("Tides", page)
+        self.assertNotIn("<script", page)
+        alone = self.world.run("publish", "--sums", names["sums"], "--json")
+        self.assertEqual(json.loads(alone.stdout)["files"][0]["file"], names["sums"])
+        self.assertEqual(self.world.run("publish").returncode, 2)
 
     def test_bad_calls(self) -> None:
         player = Player(self, "player")

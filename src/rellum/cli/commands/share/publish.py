@@ -21,8 +21,12 @@ KEY_FOLDER = typer.Option(
 def publish(
     to: Annotated[
         str,
-        typer.Argument(metavar="FOLDER", help="The folder of the feed, for any web server."),
-    ],
+        typer.Argument(
+            metavar="[FEED]",
+            help="The feed: a folder for any web server, or s3://BUCKET/FOLDER.",
+            show_default=False,
+        ),
+    ] = "",
     words: Annotated[
         str, typer.Option("--words", metavar="TEXT", help="What is new, for the players.")
     ] = "",
@@ -41,6 +45,18 @@ def publish(
     take_over: Annotated[
         bool, typer.Option("--take-over", help="Pass over a version that was begun, not finished.")
     ] = False,
+    bundle: Annotated[
+        str, typer.Option("--bundle", metavar="FILE", help="Also the whole feed as one file.")
+    ] = "",
+    bill: Annotated[
+        str, typer.Option("--bill", metavar="FILE", help="A bill of materials (CycloneDX, JSON).")
+    ] = "",
+    sums: Annotated[
+        str, typer.Option("--sums", metavar="FILE", help="SHA-256 sums of all archives.")
+    ] = "",
+    page: Annotated[
+        str, typer.Option("--page", metavar="FILE.html", help="A page with the list of mods.")
+    ] = "",
     key_folder: Annotated[str, KEY_FOLDER] = "",
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
@@ -51,12 +67,19 @@ def publish(
     it is signed. Players need its address, and once its fingerprint.
     """
     from rellum.cli.key_password import key_folder_of, password_of
+    from rellum.cli.list_files import ListFiles, write_lists
     from rellum.cli.views import publish as view
     from rellum.core.actions.share.publish import PublishOptions, renew_feed
     from rellum.core.actions.share.publish import publish as action
     from rellum.core.feed.feed_keys import have_keys, make_keys, require_packages
 
     require_packages()
+    lists = ListFiles(bill, sums, page)
+    if not to and (bundle or keys or renew or not any(lists)):
+        raise console.BadCall("name the feed: rellum publish FOLDER, or s3://BUCKET/FOLDER")
+    if not to:
+        view.show_lists(write_lists(request_of(pack, shelf=True), lists), as_json=as_json)
+        return
     folder = key_folder_of(key_folder)
     password = password_of()
     if keys and not have_keys(folder):
@@ -68,4 +91,9 @@ def publish(
     how = PublishOptions(to, folder, password, words, tuple(allow or ()), take_over)
     with console.progress() as listen:
         result = action(request_of(pack, shelf=True, listen=listen), how)
-    view.show(result, as_json=as_json)
+    written = write_lists(request_of(pack, shelf=True), lists) if any(lists) else ()
+    if bundle:
+        from rellum.core.feed.bundling import write_bundle
+
+        written = (*written, (bundle, write_bundle(to, bundle)))
+    view.show(result, written, as_json=as_json)

@@ -48,11 +48,15 @@ class PublishResult(NamedTuple):
 
 
 def store_of(address: str) -> FeedStore:
-    """Return the store at an address. Raises CannotPublish."""
+    """Return the store at an address. Raises CannotPublish, NoFeedPackages."""
+    if address.startswith("s3://"):
+        from rellum.core.feed.s3_store import S3Store
+
+        return S3Store(address)
     if "://" in address and not address.startswith("file://"):
         raise CannotPublish(
             f"{address} cannot be written to",
-            hint="Publish into a folder, and let any web server or sync tool carry it.",
+            hint="Publish to s3://BUCKET/FOLDER, or into a folder that a sync tool carries further.",
         )
     return FolderStore(address.removeprefix("file://"))
 
