@@ -43,7 +43,12 @@ class SharingWorld(BenchWorld):
         """Make all mods, lay them, and publish."""
         for number in range(MODS):
             self.make_mod(number, "1", {})
-        for words in ("adopt ../game", "take ../mods --by move", "want --shelf", "apply --yes"):
+        for words in (
+            "adopt ../game",
+            "take ../mods --each --by move",
+            "want --shelf",
+            "apply --yes",
+        ):
             self.run(*words.split())
 
     def make_mod(self, number: int, version: str, edits: dict[int, int]) -> str:
@@ -87,7 +92,7 @@ class SharingWorld(BenchWorld):
             os.makedirs(os.path.dirname(old), exist_ok=True)
             shutil.copyfile(new, old)  # what the tools are given, beside what rellum takes
             pairs.append((self.make_old(number), old))
-        for words in ("take ../mods --by move", "resolve --fresh", "apply --yes"):
+        for words in ("take ../mods --each --by move", "resolve --fresh", "apply --yes"):
             self.run(*words.split())
         return pairs
 

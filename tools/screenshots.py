@@ -38,11 +38,6 @@ _BROKEN = (
     "printf oops > ../game/sounds/winch.snd; mv ../game/text/en.txt ../game/text/EN.txt;"
     "echo mine > ../game/mods/notes.txt; echo log > ../game/crash.log;"
 )
-_UPDATED = (
-    "cp -r ../game ../backup;"
-    + _APPLIED
-    + "python -c 'from rellum.demo.scenes import update_overnight as update; update(\"../game\")';"
-)
 
 _PARTLY = "rellum adopt ../game; rellum take ../downloads --each;" + _WANTS + "rellum resolve;"
 
@@ -155,12 +150,19 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
             "rellum sweep --yes",
         ),
     ),
-    "update": (
-        _UPDATED,
+    "share": (
+        _APPLIED
+        + "rellum restore --all --yes; cp -r ../game ../friend-game; rm ../friend-game/.rellum-owner.toml;"
+        "rellum apply --yes; rellum publish ../feed --keys --json > ../said.json;"
+        'python -c \'import json; print(json.load(open("../said.json"))["fingerprint"])\' > ../fingerprint;'
+        "rellum drop brasswork; rellum apply --yes; mkdir -p ../friend ../work/foam;"
+        "echo foam > ../work/foam/foam.dat; head -c 90000 /dev/urandom > ../work/foam/waves.dat;",
         (
-            "rellum check",
-            "rellum drop brasswork; rellum apply --yes",
-            "rellum rewind --yes --from ../backup",
+            "rellum publish ../feed --words 'Without the brass'",
+            "rellum follow ../feed --pack ../friend --game ../friend-game --yes "
+            "--trust $(cat ../fingerprint) | tail -17",
+            "rellum check --against ../feed --pack ../friend",
+            "rellum press ../work/foam --version 1.0 --into @mods/foam/ --licence MIT",
         ),
     ),
     "rewind": (
@@ -203,6 +205,8 @@ def take_shot(name: str, unseen: str, commands: tuple[str, ...]) -> None:
         "HOME": root,
         "PATH": program_folder + os.pathsep + os.environ["PATH"],
         "RELLUM_SHELF": os.path.join(root, "shelf"),
+        "RELLUM_KEYS": os.path.join(root, "keys"),
+        "RELLUM_KEY_PASSWORD": "high tide at noon",
         "RELLUM_CACHE": os.path.join(root, "shelf", "cache"),
         "PYTHONUTF8": "1",
     }

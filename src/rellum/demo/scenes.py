@@ -138,17 +138,15 @@ SCENES = (
         command="rellum restore --damaged --from ../backup --yes",
     ),
     Scene(telling="The replaced file is kept.", command="rellum kept"),
-    Scene(telling="", command="rellum check"),
     Scene(
         telling="Some archives were downloaded before. Check each one and recognise its release.",
         command="rellum take ../downloads --each",
         status=1,
     ),
-    Scene(telling="Choose the mods of the pack.", command="rellum want tidal-currents '>=3'"),
-    Scene(telling="", command="rellum want clear-water"),
-    Scene(telling="", command="rellum want long-swell"),
-    Scene(telling="", command="rellum want brasswork"),
-    Scene(telling="", command="rellum want ice-breaker"),
+    Scene(
+        telling="Choose the mods of the pack.",
+        command="rellum want tidal-currents@3+ clear-water long-swell brasswork ice-breaker",
+    ),
     Scene(
         telling="… and one whose releases have names instead of numbers.",
         command="rellum want star-charts '>=middle watch'",
@@ -290,7 +288,6 @@ SCENES = (
     ),
     Scene(telling="", command="rellum resolve"),
     Scene(telling="", command="rellum fetch"),
-    Scene(telling="", command="rellum preview"),
     Scene(telling="", command="rellum apply --yes"),
     Scene(telling="", command="python ../game/fathomline.py"),
     Scene(
@@ -367,7 +364,6 @@ SCENES = (
     ),
     Scene(telling="", command="rellum guard on"),
     Scene(telling="", command="rellum check"),
-    Scene(telling="", command="python ../game/fathomline.py"),
     Scene(
         telling="A week later the game updates anyway, and the pack follows.",
         act=update_overnight,
@@ -375,7 +371,6 @@ SCENES = (
     Scene(telling="", command="rellum guard off"),
     Scene(telling="", command="rellum resolve"),
     Scene(telling="", command="rellum fetch"),
-    Scene(telling="", command="rellum preview"),
     Scene(telling="", command="rellum apply --yes"),
     Scene(telling="", command="python ../game/fathomline.py"),
     Scene(
@@ -384,7 +379,6 @@ SCENES = (
     ),
     Scene(telling="", command="rellum checkpoint --list"),
     Scene(telling="", command="rellum rewind --good --yes"),
-    Scene(telling="", command="python ../game/fathomline.py"),
     Scene(telling="What takes space?", command="rellum space"),
     Scene(telling="A page to keep or to hand on.", command="rellum report health.html"),
     Scene(telling="All the way back to vanilla.", command="rellum restore --all --yes"),

@@ -95,6 +95,8 @@ def _run(command: str, places: DemoPlaces, proxy: str, *, who: str, is_quiet: bo
         "http_proxy": proxy,
         "no_proxy": "",
     }
+    # A hundred commands: what the program is compiled to is worth keeping.
+    environment.pop("PYTHONDONTWRITEBYTECODE", None)
     result = subprocess.run(
         [*program, *words],
         cwd=pack,

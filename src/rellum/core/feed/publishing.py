@@ -7,6 +7,7 @@ version before, whole; a publication that breaks off leaves objects that the nex
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
@@ -14,6 +15,7 @@ from contextlib import suppress
 from datetime import datetime
 from typing import TYPE_CHECKING, Final, NamedTuple
 
+from rellum.core.durable import write_in_one
 from rellum.core.feed.bringing import Found, bring_contents
 from rellum.core.feed.delta import Sides, write_delta
 from rellum.core.feed.feed_index import FeedFault, Index, index_text, pack_text, read_index
@@ -34,7 +36,7 @@ from rellum.core.feed.packing import Source, write_packs
 from rellum.core.feed.reading import FeedReader, NotInFeed
 from rellum.core.feed.storing import FeedStore
 from rellum.core.feed.trusting import Believed, believe, read_index_text
-from rellum.core.hashing import Digest, hash_file
+from rellum.core.hashing import Digest, hash_bytes, hash_file
 
 if TYPE_CHECKING:
     from securesystemslib.signer import CryptoSigner
@@ -42,6 +44,7 @@ if TYPE_CHECKING:
 DELTAS_FROM: Final = 4
 """From so many of the last versions a delta leads to the newest one."""
 _MOST_METADATA: Final = 1 << 20
+_LAST: Final = "last.json"
 
 
 class Signers(NamedTuple):
@@ -137,6 +140,37 @@ def publish_version(
         written_bytes=counting.written,
         deltas=tuple(each.version for each in sorted(offers)),
     )
+
+
+def content_mark(sources: Sequence[Source]) -> str:
+    """Return a hash over all that is to be published."""
+    said = "\n".join(sorted(f"{each.path}/{each.digest}" for each in sources))
+    return hash_bytes(said.encode("utf-8", "surrogateescape"))
+
+
+def remember(kept: str, store: FeedStore, sources: Sequence[Source], published: Published) -> None:
+    """Note what was published, and how the feed's newest word stands since. Raises FeedFault, OSError."""
+    word = hash_bytes(store.reader().read(TIMESTAMP_FILE, _MOST_METADATA))
+    said = json.dumps([word, content_mark(sources), published])
+    write_in_one(os.path.join(kept, _LAST), said.encode("ascii"))
+
+
+def published_before(kept: str, store: FeedStore, sources: Sequence[Source]) -> Published | None:
+    """Return what was published last, if it was the same and nobody published since.
+
+    So no key is needed to find that there is nothing new. Raises FeedUnreachable.
+    """
+    try:
+        with open(os.path.join(kept, _LAST), encoding="ascii") as file:
+            word, mark, said = json.load(file)
+        if mark != content_mark(sources):
+            return None
+        if hash_bytes(store.reader().read(TIMESTAMP_FILE, _MOST_METADATA)) != word:
+            return None
+        last = Published(*said)
+        return last._replace(is_new=False, written_bytes=0, deltas=tuple(last.deltas))
+    except (OSError, ValueError, TypeError, NotInFeed):
+        return None
 
 
 def renew(store: FeedStore, timestamp: CryptoSigner, now: Callable[[], datetime]) -> int:

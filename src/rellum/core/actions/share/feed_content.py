@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator, Sequence
+from functools import lru_cache
 from typing import Final, NamedTuple
 
 from rellum.core.catalog.model import Catalog, Mod
@@ -95,8 +96,11 @@ def why_not(licence: str | None, is_allowed: bool) -> str:
     return "" if _is_free(licence) else f"its licence ({licence}) is not known to allow it"
 
 
+@lru_cache(maxsize=1000)
 def _is_free(licence: str) -> bool:
     """Whether an SPDX expression lets everybody hand the archive on."""
+    if licence in MAY_BE_SHARED:
+        return True
     from license_expression import AND, OR, ExpressionError, get_spdx_licensing
 
     try:

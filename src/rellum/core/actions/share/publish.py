@@ -9,6 +9,7 @@ from typing import NamedTuple
 from rellum.core.actions.change.status import line_up_state
 from rellum.core.actions.share.feed_content import (
     CannotPublish,
+    FeedContent,
     OnlyNamed,
     content_of_pack,
     unobtainable,
@@ -17,9 +18,16 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.feed import metadata
 from rellum.core.feed.feed_keys import CURATOR, TIMESTAMP, Password, load_key, require_packages
-from rellum.core.feed.publishing import Published, Signers, publish_version, renew
+from rellum.core.feed.publishing import (
+    Published,
+    Signers,
+    publish_version,
+    published_before,
+    remember,
+    renew,
+)
 from rellum.core.feed.storing import FeedStore, FolderStore
-from rellum.core.pack.home import PackHome
+from rellum.core.hashing import hash_bytes
 from rellum.core.pack.pack_edits import allow_sharing
 from rellum.core.pack.sameness import Sameness, sameness_of
 from rellum.core.pack.session import Session
@@ -92,25 +100,27 @@ def publish(request: Request, how: PublishOptions) -> PublishResult:
             "line_up": sameness.line_up,
             "tree": sameness.tree,
         }
-        signers = Signers(
-            load_key(how.key_folder, CURATOR, how.password),
-            load_key(how.key_folder, TIMESTAMP, how.password),
-        )
         store = store_of(how.to)
-        published = publish_version(
-            store,
-            signers,
-            content.sources,
-            facts,
-            _kept(opened.home),
-            metadata.now,
-            takes_over=how.takes_over,
-        )
+        kept = os.path.join(opened.home.state_folder, "published", hash_bytes(how.to.encode())[:16])
+        published = published_before(kept, store, content.sources)
+        if published is None:
+            published = _publish(store, content, facts, kept, how)
         return PublishResult(how.to, published, sameness, len(lock.releases), content.only_named)
 
 
-def _kept(home: PackHome) -> str:
-    return os.path.join(home.state_folder, "published")
+def _publish(
+    store: FeedStore, content: FeedContent, facts: dict[str, str], kept: str, how: PublishOptions
+) -> Published:
+    """Sign and write a version. Raises KeyFault, AlreadyPublished, FeedFault, OSError."""
+    signers = Signers(
+        load_key(how.key_folder, CURATOR, how.password),
+        load_key(how.key_folder, TIMESTAMP, how.password),
+    )
+    published = publish_version(
+        store, signers, content.sources, facts, kept, metadata.now, takes_over=how.takes_over
+    )
+    remember(kept, store, content.sources, published)
+    return published
 
 
 def renew_feed(address: str, key_folder: str, password: Password) -> int:
