@@ -22,7 +22,7 @@ from rellum.core.feed.bringing import KnownVersion, bring_contents, bring_index
 from rellum.core.feed.feed_index import FeedFault, Index
 from rellum.core.feed.feed_keys import KeyFault, is_same, load_key, make_keys, sayable_root
 from rellum.core.feed.packing import Source
-from rellum.core.feed.publishing import Published, Signers, publish_version, renew
+from rellum.core.feed.publishing import Published, Signers, publish_version, renew, rotate
 from rellum.core.feed.reading import (
     FeedReader,
     FeedUnreachable,
@@ -232,6 +232,30 @@ class FeedTest(unittest.TestCase):
         self.world.signers = FeedWorld.load(other)
         with self.assertRaises(KeyFault):
             self.world.publish(self.changed(1))
+
+    def test_other_keys_sign_and_players_notice_nothing(self) -> None:
+        player = self.world.player()
+        player.follow(self.reader(), self.said)
+        other = os.path.join(self.world.root, "other")
+        make_keys(other, PASSWORD)
+        old, new = self.world.signers, FeedWorld.load(other)
+        kept = os.path.join(self.world.root, "kept")
+        store = FolderStore(self.world.feed)
+        self.assertEqual(rotate(store, old.curator, new, kept, self.world.now), 2)
+        self.assertEqual(player.follow(self.reader(), self.said), self.contents)
+        with self.assertRaises(KeyFault):
+            self.world.publish(self.changed(1))
+        self.world.signers = new
+        self.assertEqual(self.world.publish(self.changed(1)).fingerprint, self.said)
+        for each in (player, self.world.player("new")):
+            self.assertEqual(each.follow(self.reader(), self.said), self.changed(1))
+        # What the old keys sign counts no more, however new it seems.
+        snapshot = metadata.make_snapshot(99, b"{}", old.curator, self.world.now())
+        FolderStore(self.world.feed).put("metadata/99.snapshot.json", snapshot)
+        content = metadata.make_timestamp(99, 99, snapshot, old.timestamp, self.world.now())
+        store.replace(metadata.TIMESTAMP_FILE, content)
+        with self.assertRaises(NotTrusted):
+            player.follow(self.reader(), self.said)
 
     # What a hostile server may do. Each is tried on a player who knows the feed, and on a new one.
 

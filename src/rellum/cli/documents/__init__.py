@@ -50,7 +50,12 @@ DOCUMENTS: dict[str, tuple[type, ...]] = {
     "kept": (mend.KeptListDocument, mend.KeptDoneDocument),
     "absorb": (mend.AbsorbedDocument, mend.AbsorbBegunDocument),
     "guard": (mend.GuardDocument,),
-    "publish": (share.PublishedDocument, share.RenewedDocument, share.ListsDocument),
+    "publish": (
+        share.PublishedDocument,
+        share.RenewedDocument,
+        share.RotatedDocument,
+        share.ListsDocument,
+    ),
     "follow": (share.FollowedDocument,),
     "press": (share.PressedDocument, share.WorkingCopyDocument),
     "play": (live.PlayDocument,),

@@ -104,6 +104,14 @@ class RenewedDocument(TypedDict):
     renewed: int
 
 
+class RotatedDocument(TypedDict):
+    """``rellum publish --new-keys``."""
+
+    address: str
+    key_folder: str
+    root_version: int
+
+
 class FollowedDocument(TypedDict):
     """``rellum follow``; ``is_exact``: the line-up is the feed's own. ``facts`` are what its curator says."""
 

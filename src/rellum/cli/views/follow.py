@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from rellum.cli.documents.share import FollowedDocument
     from rellum.core.actions.change.apply import ApplyResult
     from rellum.core.actions.gather.fetch import FetchResult
+    from rellum.core.actions.set_up.adopt import AdoptResult
     from rellum.core.actions.share.follow import Followed
     from rellum.core.change.request import Request
 
@@ -29,9 +30,24 @@ def show(found: Followed) -> None:
         ("line-up", "the curator's" if found.is_exact else "the curator's, with what you want"),
     ]
     console.facts([pair for pair in pairs if pair[1]])
+    if found.adopted:
+        _tell_adopted(found.adopted)
     for key in found.conflicts:
         console.warn(f"rellum.toml: you and the curator both changed {key}; yours stays")
     console.say()
+
+
+def _tell_adopted(adopted: AdoptResult) -> None:
+    """Warn of what is not vanilla in the player's game: it is not what the curator has."""
+    odd = len(adopted.drift.findings) if adopted.drift else 0
+    if odd:
+        files = console.count_text(odd, "file")
+        console.warn(
+            f"{files} of your game are not vanilla: 'rellum check' lists them, 'rellum sweep' moves foreign "
+            "ones out, and 'rellum restore --damaged --from COPY' mends the others"
+        )
+    for each in adopted.warnings:
+        console.warn(each)
 
 
 def _before(found: Followed) -> str:

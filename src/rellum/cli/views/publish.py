@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -81,6 +82,17 @@ def show_renewed(address: str, version: int, *, as_json: bool) -> None:
         console.say_json({"address": address, "renewed": version})
         return
     console.say(f"Renewed: version {version} in {address} is the newest for another 30 days.")
+
+
+def show_rotated(address: str, folder: str, root: int, *, as_json: bool) -> None:
+    if as_json:
+        console.say_json({"address": address, "key_folder": folder, "root_version": root})
+        return
+    console.say(f"From now on the keys in {folder} sign {address}; the old ones count no more.")
+    console.say("Players need to do nothing: the fingerprint stays the same.")
+    console.say(
+        f"Publish with --key-folder {shlex.quote(folder)}, or put them where the old ones were."
+    )
 
 
 def document(found: PublishResult, written: Written = ()) -> PublishedDocument:

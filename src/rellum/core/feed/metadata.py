@@ -70,6 +70,27 @@ def make_root(curator: CryptoSigner, timestamp: CryptoSigner, now: datetime) -> 
     return _signed(Metadata(root), curator)
 
 
+def rotated_root(
+    root: bytes, old: CryptoSigner, curator: CryptoSigner, timestamp: CryptoSigner, now: datetime
+) -> bytes:
+    """Return the next root metadata, with other keys: signed by the old curator's key and by the new one."""
+    from tuf.api.metadata import Metadata, Root
+
+    metadata = Metadata[Root].from_bytes(root)
+    signed = metadata.signed
+    signed.version += 1
+    signed.expires = _after(now, 10 * _LONG_DAYS)
+    for role in ("root", "targets", "snapshot", "timestamp"):
+        for keyid in list(signed.roles[role].keyids):
+            signed.revoke_key(keyid, role)
+    for role in ("root", "targets", "snapshot"):
+        signed.add_key(curator.public_key, role)
+    signed.add_key(timestamp.public_key, "timestamp")
+    metadata.signatures.clear()
+    metadata.sign(old)
+    return _signed(metadata, curator, append=True)
+
+
 def make_targets(
     version: int, entries: list[VersionEntry], curator: CryptoSigner, now: datetime
 ) -> bytes:
@@ -172,10 +193,10 @@ def _after(now: datetime, days: int) -> datetime:
     return (now + timedelta(days=days)).replace(microsecond=0)
 
 
-def _signed(metadata: Any, signer: CryptoSigner) -> bytes:
+def _signed(metadata: Any, signer: CryptoSigner, *, append: bool = False) -> bytes:
     from tuf.api.serialization.json import JSONSerializer
 
-    metadata.sign(signer)
+    metadata.sign(signer, append=append)
     content: bytes = metadata.to_bytes(JSONSerializer(compact=True))
     return content
 

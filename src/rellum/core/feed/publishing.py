@@ -30,6 +30,7 @@ from rellum.core.feed.metadata import (
     make_targets,
     make_timestamp,
     metadata_name,
+    rotated_root,
     version_of,
 )
 from rellum.core.feed.packing import Source, write_packs
@@ -114,7 +115,7 @@ def publish_version(
             size = sum(each.size for each in last.files)
             deltas = tuple(each.version for each in before.newest.deltas)
             return Published(last.version, False, mark, len(last.files), size, 0, deltas)
-    version = max(entries, default=0) + 1
+    version = max(max(entries, default=0), _snapshot_number(reader) if before else 0) + 1
     while takes_over and _is_there(reader, metadata_name("snapshot", version)):
         version += 1
     packs, files = write_packs(sources, last, counting.put)
@@ -152,6 +153,7 @@ def remember(kept: str, store: FeedStore, sources: Sequence[Source], published: 
     """Note what was published, and how the feed's newest word stands since. Raises FeedFault, OSError."""
     word = hash_bytes(store.reader().read(TIMESTAMP_FILE, _MOST_METADATA))
     said = json.dumps([word, content_mark(sources), published])
+    os.makedirs(kept, exist_ok=True)
     write_in_one(os.path.join(kept, _LAST), said.encode("ascii"))
 
 
@@ -190,6 +192,43 @@ def renew(store: FeedStore, timestamp: CryptoSigner, now: Callable[[], datetime]
     return number
 
 
+def rotate(
+    store: FeedStore, old: CryptoSigner, signers: Signers, kept: str, now: Callable[[], datetime]
+) -> int:
+    """Let other keys sign from now on, by the word of the old curator's key; return the root's version.
+
+    All that the feed says is signed anew. Raises KeyFault, NotInFeed, FeedFault, AlreadyPublished, OSError.
+    """
+    reader = store.reader()
+    before = _published(reader, Signers(old, signers.timestamp), kept)
+    if before is None:
+        raise NotInFeed("there is no feed yet", hint="Publish first: rellum publish FEED --keys")
+    number, root = _newest_root(reader)
+    content = rotated_root(root, old, signers.curator, signers.timestamp, now())
+    store.claim(metadata_name("root", number + 1), content)
+    _sign(store, signers, list(before.versions.values()), now, resigns=True)
+    return number + 1
+
+
+def _snapshot_number(reader: FeedReader) -> int:
+    """Return the number of the newest snapshot; other keys may have signed one that is no version."""
+    from tuf.api.metadata import Metadata, Timestamp
+
+    content = reader.read(TIMESTAMP_FILE, _MOST_METADATA)
+    return int(Metadata[Timestamp].from_bytes(content).signed.snapshot_meta.version)
+
+
+def _newest_root(reader: FeedReader) -> tuple[int, bytes]:
+    """Return the version and text of the newest root metadata. Raises NotInFeed."""
+    number, found = 1, reader.read(metadata_name("root", 1), _MOST_METADATA)
+    while True:
+        try:
+            found = reader.read(metadata_name("root", number + 1), _MOST_METADATA)
+        except NotInFeed:
+            return number, found
+        number += 1
+
+
 def _is_there(reader: FeedReader, name: str) -> bool:
     try:
         reader.read(name, _MOST_METADATA)
@@ -203,17 +242,18 @@ def _published(reader: FeedReader, signers: Signers, kept: str) -> Believed | No
     from tuf.api.metadata import Metadata, Root
 
     try:
-        root = reader.read(metadata_name("root", 1), _MOST_METADATA)
+        _, root = _newest_root(reader)
         reader.read(TIMESTAMP_FILE, _MOST_METADATA)
     except NotInFeed:
         return None
     keys = Metadata[Root].from_bytes(root).signed.keys
+    first = reader.read(metadata_name("root", 1), _MOST_METADATA)
     if signers.curator.public_key.keyid not in keys:
         raise KeyFault(
             "the feed there is signed by other keys",
             hint="Name the folder of its keys, or publish to another place.",
         )
-    return believe(reader, os.path.join(kept, sayable_root(root)), lambda _: True)
+    return believe(reader, os.path.join(kept, sayable_root(first)), lambda _: True)
 
 
 def _offer(
@@ -273,10 +313,20 @@ def _old_contents(
 
 
 def _sign(
-    store: FeedStore, signers: Signers, entries: list[VersionEntry], now: Callable[[], datetime]
+    store: FeedStore,
+    signers: Signers,
+    entries: list[VersionEntry],
+    now: Callable[[], datetime],
+    *,
+    resigns: bool = False,
 ) -> None:
-    """Write targets, snapshot and timestamp, the last one last. Raises AlreadyPublished, OSError."""
+    """Write targets, snapshot and timestamp, the last one last. Raises AlreadyPublished, OSError.
+
+    ``resigns``: it is what was said before, by other keys; its number is one that no version has yet.
+    """
     version = max(each.version for each in entries)
+    while resigns and _is_there(store.reader(), metadata_name("snapshot", version)):
+        version += 1
     targets = make_targets(version, entries, signers.curator, now())
     snapshot = make_snapshot(version, targets, signers.curator, now())
     number = 1

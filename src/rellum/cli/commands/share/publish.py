@@ -42,6 +42,14 @@ def publish(
     renew: Annotated[
         bool, typer.Option("--renew", help="Only say once more that the newest is the newest.")
     ] = False,
+    new_keys: Annotated[
+        str,
+        typer.Option(
+            "--new-keys",
+            metavar="FOLDER",
+            help="Let other keys sign from now on; makes them there.",
+        ),
+    ] = "",
     take_over: Annotated[
         bool, typer.Option("--take-over", help="Pass over a version that was begun, not finished.")
     ] = False,
@@ -75,7 +83,7 @@ def publish(
 
     require_packages()
     lists = ListFiles(bill, sums, page)
-    if not to and (bundle or keys or renew or not any(lists)):
+    if not to and (bundle or keys or renew or new_keys or not any(lists)):
         raise console.BadCall("name the feed: rellum publish FOLDER, or s3://BUCKET/FOLDER")
     if not to:
         view.show_lists(write_lists(request_of(pack, shelf=True), lists), as_json=as_json)
@@ -85,6 +93,14 @@ def publish(
     if keys and not have_keys(folder):
         make_keys(folder, password(folder))
         console.note(f"Made the feed's keys in {folder}. Keep a copy in a safe place.")
+    if new_keys:
+        from rellum.core.actions.share.publish import rotate_keys
+
+        if not have_keys(new_keys):
+            make_keys(new_keys, password(new_keys))
+        root = rotate_keys(request_of(pack), PublishOptions(to, folder, password), new_keys)
+        view.show_rotated(to, new_keys, root, as_json=as_json)
+        return
     if renew:
         view.show_renewed(to, renew_feed(to, folder, password), as_json=as_json)
         return

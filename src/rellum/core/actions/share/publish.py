@@ -25,9 +25,11 @@ from rellum.core.feed.publishing import (
     published_before,
     remember,
     renew,
+    rotate,
 )
 from rellum.core.feed.storing import FeedStore, FolderStore
 from rellum.core.hashing import hash_bytes
+from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_edits import allow_sharing
 from rellum.core.pack.sameness import Sameness, sameness_of
 from rellum.core.pack.session import Session
@@ -127,6 +129,21 @@ def renew_feed(address: str, key_folder: str, password: Password) -> int:
     """Say once more that the newest version is the newest. Raises KeyFault, FeedFault, OSError."""
     require_packages()
     return renew(store_of(address), load_key(key_folder, TIMESTAMP, password), metadata.now)
+
+
+def rotate_keys(request: Request, how: PublishOptions, new_keys: str) -> int:
+    """Let the keys in another folder sign from now on; return the root's version.
+
+    Raises KeyFault, NotInFeed, FeedFault, AlreadyPublished, OSError.
+    """
+    require_packages()
+    kept = os.path.join(pack_home(request.pack_folder).state_folder, "published")
+    old = load_key(how.key_folder, CURATOR, how.password)
+    signers = Signers(
+        load_key(new_keys, CURATOR, how.password), load_key(new_keys, TIMESTAMP, how.password)
+    )
+    folder = os.path.join(kept, hash_bytes(how.to.encode())[:16])
+    return rotate(store_of(how.to), old, signers, folder, metadata.now)
 
 
 def _refuse_unfinished(opened: Session) -> None:
