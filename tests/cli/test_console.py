@@ -9,6 +9,8 @@ import sys
 import unittest
 
 from rellum.cli import console
+from rellum.cli.pace import Pace
+from rellum.core.progress import Progress
 from tests.support import WorldTest, at_terminal, write_tree, zip_bytes
 
 
@@ -148,6 +150,19 @@ class TerminalTest(WorldTest):
         status, shown = self.at_terminal("y\n", "apply")
         self.assertNotIn("outside the game folder", shown)
         self.assertEqual(status, 0)
+
+
+class PaceTest(unittest.TestCase):
+    def test_a_second_archive_has_a_pace_of_its_own(self) -> None:
+        moment = 0.0
+        pace = Pace()
+        pace.clock = lambda: moment
+        self.assertEqual(pace.begun(Progress("taking", 0, 0, 0, 1000)), 0)
+        moment = 12.0
+        self.assertEqual(pace.begun(Progress("taking", 0, 0, 900, 1000)), 0)
+        now = Progress("taking", 0, 0, 36, 52_000_000)
+        self.assertEqual(pace.begun(now), 12)
+        self.assertNotIn("left", pace.text(now, 0.0))
 
 
 if __name__ == "__main__":

@@ -18,13 +18,14 @@ class Pace:
 
         self.clock = time.monotonic
         self._started: dict[str, float] = {}
-        self._files: dict[str, int] = {}
+        self._seen: dict[str, tuple[int, int]] = {}
 
     def begun(self, now: Progress) -> float:
         """Return when the stage began."""
-        if now.files < self._files.get(now.stage, 0):  # the same again, of other files
+        files, size = self._seen.get(now.stage, (0, 0))
+        if now.files < files or now.bytes < size:  # the same again, of other files
             del self._started[now.stage]
-        self._files[now.stage] = now.files
+        self._seen[now.stage] = (now.files, now.bytes)
         return self._started.setdefault(now.stage, self.clock())
 
     def text(self, now: Progress, seconds: float) -> str:

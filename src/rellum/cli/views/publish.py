@@ -11,6 +11,7 @@ from rellum.cli import console
 if TYPE_CHECKING:
     from rellum.cli.documents.share import PublishedDocument, WrittenDocument
     from rellum.core.actions.share.publish import PublishResult
+    from rellum.core.actions.share.same_again import SameAgain
 
 _FEW = 6
 Written = Sequence[tuple[str, int]]
@@ -24,6 +25,33 @@ def show(found: PublishResult, written: Written = (), *, as_json: bool) -> None:
     _tell(found)
     for file, size in written:
         console.say(f"Wrote {file}, {console.bytes_text(size)}.")
+
+
+def show_same(address: str, same: SameAgain, *, as_json: bool) -> None:
+    if not as_json:
+        _tell_same(address, same.version, same.fingerprint)
+        return
+    found: PublishedDocument = {
+        "address": address,
+        "version": same.version,
+        "is_new": False,
+        "fingerprint": same.fingerprint,
+        "line_up_fingerprint": same.line_up,
+        "tree_fingerprint": same.tree,
+        "release_count": same.release_count,
+        "file_count": same.file_count,
+        "content_bytes": same.content_bytes,
+        "written_bytes": 0,
+        "updates_from": list(same.deltas),
+        "files": [],
+        "only_named": [],
+    }
+    console.say_json(found)
+
+
+def _tell_same(address: str, version: int, fingerprint: str) -> None:
+    console.say(f"Nothing new: version {version} in {address} has the same.")
+    console.say(f"Fingerprint: {fingerprint}")
 
 
 def show_lists(written: Written, *, as_json: bool) -> None:
@@ -41,8 +69,7 @@ def _files(written: Written) -> list[WrittenDocument]:
 def _tell(found: PublishResult) -> None:
     published = found.published
     if not published.is_new:
-        console.say(f"Nothing new: version {published.version} in {found.address} has the same.")
-        console.say(f"Fingerprint: {published.fingerprint}")
+        _tell_same(found.address, published.version, published.fingerprint)
         return
     releases = console.count_text(found.release_count, "release")
     files = console.count_text(published.file_count, "file")

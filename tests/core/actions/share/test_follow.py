@@ -150,6 +150,22 @@ class FollowTest(WorldTest):
         self.assertEqual(player.game(), self.curators())
         self.assertFalse(self.publish()["is_new"])
 
+    def test_nothing_new_is_found_without_a_key_and_anything_new_is_found(self) -> None:
+        again = {**self.publish(), "is_new": False}
+        del os.environ["RELLUM_KEY_PASSWORD"]
+        self.assertEqual(self.publish(), again)  # said by stamps alone
+        for change in (
+            lambda: self.say("swell", "[mod]\n", "[mod]\n# other words\n"),
+            lambda: self.world.run("trial", "works"),
+            lambda: self.world.run("want", "swell@>=1"),
+        ):
+            change()
+            self.world.run("resolve")
+            self.assertEqual(self.publish(status=2)["code"], "bad-call", "something to sign")
+            os.environ["RELLUM_KEY_PASSWORD"] = "high tide at noon"
+            self.assertTrue(self.publish()["is_new"])
+            del os.environ["RELLUM_KEY_PASSWORD"]
+
     @staticmethod
     def spoil(file: str) -> None:
         """Change a file so that neither its size nor its time tells."""

@@ -74,9 +74,18 @@ def publish(
     A feed is a folder of plain files: line-up, cards, and the archives that may be handed on. Everything in
     it is signed. Players need its address, and once its fingerprint.
     """
+    from rellum.cli.views import publish as view
+
+    if to and not (
+        allow or keys or renew or new_keys or take_over or bundle or bill or sums or page
+    ):
+        from rellum.core.actions.share.same_again import same_again
+
+        if (same := same_again(request_of(pack), to)) is not None:
+            view.show_same(to, same, as_json=as_json)
+            return
     from rellum.cli.key_password import key_folder_of, password_of
     from rellum.cli.list_files import ListFiles, write_lists
-    from rellum.cli.views import publish as view
     from rellum.core.actions.share.publish import PublishOptions, renew_feed
     from rellum.core.actions.share.publish import publish as action
     from rellum.core.feed.feed_keys import have_keys, make_keys, require_packages

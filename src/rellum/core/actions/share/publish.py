@@ -14,6 +14,7 @@ from rellum.core.actions.share.feed_content import (
     content_of_pack,
     unobtainable,
 )
+from rellum.core.actions.share.same_again import SameAgain, note_published
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.feed import metadata
@@ -107,6 +108,17 @@ def publish(request: Request, how: PublishOptions) -> PublishResult:
         published = published_before(kept, store, content.sources)
         if published is None:
             published = _publish(store, content, facts, kept, how)
+        if not content.only_named:
+            same = SameAgain(
+                published.version,
+                published.fingerprint,
+                published.file_count,
+                published.content_bytes,
+                published.deltas,
+                *sameness,
+                len(lock.releases),
+            )
+            note_published(opened.home, opened.files.catalog.folders, how.to, same)
         return PublishResult(how.to, published, sameness, len(lock.releases), content.only_named)
 
 

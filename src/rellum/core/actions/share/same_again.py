@@ -1,0 +1,79 @@
+"""Whether anything changed since the pack was published last: found by stamps, before anything is read.
+
+A curator who publishes by a timer, or to be sure, should not wait for what is the same. Only for feeds in
+folders: of others, their own word must be asked.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from rellum import __version__
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
+from rellum.core.hashing import hash_bytes
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome
+from rellum.core.pack.remembered import Mark, mark_of, recall, remember
+
+_CATALOGS = "catalogs"
+
+
+class SameAgain(NamedTuple):
+    """What was published last, and is still all that there is to publish. As in ``publishing.Published``."""
+
+    version: int
+    fingerprint: str
+    file_count: int
+    content_bytes: int
+    deltas: tuple[int, ...]
+    line_up: str
+    tree: str
+    release_count: int
+
+
+def same_again(request: Request, to: str) -> SameAgain | None:
+    """Return what was published to a folder last, if nothing changed since; None where that is not sure."""
+    with open_pack(request) as opened:
+        home = opened.home
+        folders = recall(home, _CATALOGS, _catalogs_mark(home))
+        if folders is None or "://" in to:
+            return None
+        told = recall(home, _question(to), _mark(home, json.loads(folders), to))
+        if told is None:
+            return None
+        said = SameAgain(*json.loads(told))
+        return said._replace(deltas=tuple(said.deltas))
+
+
+def note_published(home: PackHome, catalogs: tuple[str, ...], to: str, same: SameAgain) -> None:
+    """Remember what was published, as long as pack, catalogs and feed stay as they are."""
+    if "://" not in to:
+        remember(home, _CATALOGS, _catalogs_mark(home), json.dumps(catalogs))
+        remember(home, _question(to), _mark(home, catalogs, to), json.dumps(same))
+
+
+def _question(to: str) -> str:
+    return f"published-{hash_bytes(os.path.abspath(to).encode('utf-8', 'surrogateescape'))[:16]}"
+
+
+def _catalogs_mark(home: PackHome) -> Mark:
+    return mark_of([os.path.join(home.folder, PACK_FILE)], os.environ.get("RELLUM_CATALOG", ""))
+
+
+def _mark(home: PackHome, catalogs: tuple[str, ...], to: str) -> Mark:
+    """Return the mark of all that a publication is made from, and of the feed's newest word."""
+    own = (PACK_FILE, LOCK_FILE, TRIALS_FILE, os.path.join(".rellum", "state.db"))
+    files = [os.path.join(home.folder, each) for each in own]
+    files.append(os.path.join(to, "metadata", "timestamp.json"))
+    for folder in catalogs:
+        files += _all_in(folder)
+    return mark_of(files, __version__, home.folder, sorted(files))
+
+
+def _all_in(folder: str) -> Iterator[str]:
+    for above, folders, names in os.walk(folder):
+        folders.sort()
+        yield from (os.path.join(above, name) for name in sorted(names))
