@@ -183,6 +183,7 @@ def _follow(world: SharingWorld, address: str, fingerprint: str, megabytes: int)
     )
     changed = megabytes // 100 << 20
     edits = {n: dict.fromkeys(range(4), changed // 32) for n in range(8)}
+    shutil.copytree(world.path("game", "mods"), world.path("rsynced"))
     pairs = world.move("2", edits)
     began = time.perf_counter()
     second = world.said("pack", "shelf", "publish", "../feed")
@@ -228,15 +229,8 @@ def _patch_bytes(world: SharingWorld, old: str, new: str) -> int:
 
 
 def _curl_and_rsync(world: SharingWorld, address: str, delta: str) -> Run:
-    """Fetch the same bytes, and lay the changed mods' files over old ones."""
-    target = world.path("rsynced")
-    shutil.rmtree(target, ignore_errors=True)
-    shutil.copytree(world.path("player", "game", "mods"), target)
-    for number in range(8):
-        for each in range(4):
-            with open(os.path.join(target, f"m{number}", f"f{each}.dat"), "r+b") as file:
-                file.write(b"other")
-    script = f"curl -s {address}/deltas/{delta} -o delta && rsync -a --inplace game/mods/ rsynced/ && sync"
+    """Fetch the same bytes, and lay what changed over the files of the version before."""
+    script = f"curl -s {address}/deltas/{delta} -o delta && rsync -a game/mods/ rsynced/ && sync"
     return run_once(Command("curl, rsync", ["sh", "-c", script], world.root))
 
 

@@ -160,7 +160,7 @@ SHOTS: dict[str, tuple[str, tuple[str, ...]]] = {
         (
             "rellum publish ../feed --words 'Without the brass'",
             "rellum follow ../feed --pack ../friend --game ../friend-game --yes "
-            "--trust $(cat ../fingerprint) | tail -17",
+            "--trust $(cat ../fingerprint)",
             "rellum check --against ../feed --pack ../friend",
             "rellum press ../work/foam --version 1.0 --into @mods/foam/ --licence MIT",
         ),

@@ -10,6 +10,10 @@ if TYPE_CHECKING:
     from rellum.core.progress import Progress
 
 
+_TELLS_A_RATE = 0.5
+"""Seconds; before, a rate is only noise."""
+
+
 class Pace:
     """How fast the stages of some work go, as one line says it: files, bytes, rate, time left."""
 
@@ -36,7 +40,7 @@ class Pace:
         if now.bytes or now.total_bytes:
             of_all = f" of {bytes_text(now.total_bytes)}" if now.total_bytes else ""
             parts.append(f"{bytes_text(now.bytes)}{of_all}")
-        rate = now.bytes / seconds if seconds > 0 else 0
+        rate = now.bytes / seconds if seconds >= _TELLS_A_RATE else 0
         if rate:
             parts.append(f"{bytes_text(int(rate))}/s")
         if now.total_bytes and rate:

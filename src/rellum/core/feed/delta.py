@@ -333,6 +333,8 @@ def _pieces(content: Content, offset: int, size: int) -> Iterator[bytes]:
         raise FeedFault("the feed's delta reaches beyond an old file")
     for at in range(offset, offset + size, _PIECE):
         yield content[at : min(at + _PIECE, offset + size)]
+        if size > _PIECE:
+            let_go(content)  # else the whole old file counts as memory in use
 
 
 class _Stream:

@@ -10,12 +10,12 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
 from typing import Any, Final, NamedTuple
 
-from rellum.core.actions.gather.archive_taker import HowToTake
-from rellum.core.actions.gather.take import take
+from rellum.core.actions.gather.archive_taker import HowToTake, opened_taker
 from rellum.core.actions.match.resolve import resolve
 from rellum.core.actions.set_up.adopt import AdoptResult, adopt, choose_sheet
 from rellum.core.actions.share.feed_content import CATALOG
@@ -31,7 +31,7 @@ from rellum.core.actions.share.feed_files import (
 from rellum.core.catalog.load import load_sheets
 from rellum.core.change.request import Request
 from rellum.core.durable import write_durably
-from rellum.core.errors import UserError
+from rellum.core.errors import RellumError, UserError
 from rellum.core.feed.bringing import bring_index
 from rellum.core.feed.feed_index import FeedFault, Index
 from rellum.core.feed.feed_keys import require_packages
@@ -43,6 +43,7 @@ from rellum.core.pack.lock_file import LockFile, lock_text, read_lock_text
 from rellum.core.pack.pack_edits import set_feed
 from rellum.core.pack.pack_file import PackFile, asked_hash, read_pack_file
 from rellum.core.patching.merge import merge_settings
+from rellum.core.shelf.intake import hashes_of
 from rellum.core.values.paths import Roots
 
 _TABLES: Final = (
@@ -256,14 +257,22 @@ def _lock_of(folder: str) -> tuple[str, LockFile]:
 
 def _shelve(request: Request, archives: Sequence[str]) -> None:
     """Put what was brought onto the shelf, parts of one archive together. Raises FeedFault."""
-    outcomes = take(request, archives, HowToTake(by="move"))
-    refused = [each for each in outcomes if each.outcome == "refused"]
-    if refused:
-        raise FeedFault(
-            f"an archive of the feed is refused: {os.path.basename(refused[0].path)}",
-            details=(refused[0].reason, *refused[0].details),
-            hint="Tell its curator. What is installed stays as it is.",
-        )
+    how = HowToTake(by="move")
+    with (
+        opened_taker(request.pack_folder, request.shelf_folder, how, request.listen) as taker,
+        ThreadPoolExecutor(os.cpu_count()) as workers,
+    ):
+        hashed = workers.map(lambda path: hashes_of(path, frozenset({"sha256"})), archives)
+        for path, hashes in zip(archives, hashed, strict=True):
+            name = os.path.basename(path)
+            try:
+                taker.take_fetched(path, name, hashes)
+            except RellumError as error:
+                raise FeedFault(
+                    f"an archive of the feed is refused: {name}",
+                    details=(error.summary, *error.details),
+                    hint="Tell its curator. What is installed stays as it is.",
+                ) from error
 
 
 def _bytes(text: str) -> bytes:
