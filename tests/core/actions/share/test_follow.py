@@ -5,14 +5,21 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import random
 import shutil
 import subprocess
+import unittest
+from collections.abc import Callable
 from typing import Any
 
 from cyclonedx.schema import SchemaVersion
 from cyclonedx.validation.json import JsonStrictValidator
 
-from rellum.core.actions.share.follow import accepted_text
+from rellum.core.actions.change.apply import apply
+from rellum.core.actions.share.follow import FollowOptions, accepted_text, follow
+from rellum.core.change.request import Request
+from tests.core.change.test_failing_calls import FailingCalls
+from tests.core.change.test_interruption import run_in_child
 from tests.support import WorldTest, run_rellum, snapshot, without_marker, write_tree
 
 TO = "[[release.place]]"
@@ -69,6 +76,18 @@ class Player:
 
     def write(self, name: str, text: str) -> None:
         write_tree(self.folder, {name: text.encode()})
+
+
+class KillingCalls(FailingCalls):
+    """Ends the process at a call to the system."""
+
+    def _fail(self, call: object, args: object, named: object) -> None:
+        os._exit(9)
+
+
+def killed(folder: str, at: int, work: Callable[[], None]) -> None:
+    with KillingCalls(folder, at):
+        work()
 
 
 class FollowTest(WorldTest):
@@ -196,6 +215,38 @@ class FollowTest(WorldTest):
         found = player.follow()
         self.assertEqual(found["conflicts"], ["want.swell"])
         self.assertIn('swell = "=1.0"', player.text("rellum.toml"))
+
+    @unittest.skipUnless(hasattr(os, "fork"), "needs fork")
+    def test_killed_anywhere_it_goes_on(self) -> None:
+        """At one call or another to the system; what the player wants herself is there in the end."""
+        player = Player(self, "player")
+        player.begin()
+        player.want_lamps(LAMPS)
+        self.curate(("want", "tides@2.0"), ("drop", "swell"))
+        self.publish()
+        pack, shelf = os.path.join(player.folder, "pack"), os.path.join(player.folder, "shelf")
+        request = Request(pack_folder=pack, shelf_folder=shelf)
+
+        def update() -> None:
+            follow(request, FollowOptions("", "", lambda _: False))
+            apply(request, lambda _: True)
+
+        saved = player.folder + "-saved"
+        shutil.copytree(player.folder, saved)
+        with FailingCalls(player.folder) as counting:
+            update()
+        after = player.game()
+        dice = random.Random(9)
+        for at in sorted(dice.sample(range(counting.count), 24)):
+            shutil.rmtree(player.folder)
+            shutil.copytree(saved, player.folder)
+            with self.subTest(at=at, of=counting.count):
+                status = run_in_child(lambda at=at: killed(player.folder, at, update))  # type: ignore[misc]
+                self.assertEqual(status, 9)
+                self.assertTrue(player.follow()["done"])
+                self.assertEqual(player.game(), after)
+                self.assertIn("lamps", player.text("rellum.toml"))
+                self.assertEqual(player.run("check", "--deep").returncode, 0)
 
     def test_wants_that_do_not_go_with_the_update_leave_everything_as_it_was(self) -> None:
         player = Player(self, "player")

@@ -15,7 +15,7 @@ from rellum.core.durable import write_durably
 from rellum.core.feed.bringing import Found, KnownVersion, bring_contents
 from rellum.core.feed.feed_index import FeedFault, FeedFile, Index, read_index
 from rellum.core.feed.reading import FeedReader
-from rellum.core.hashing import Digest
+from rellum.core.hashing import Digest, hash_file
 from rellum.core.shelf.store import Shelf
 
 FOLDER: Final = "feed"
@@ -122,7 +122,12 @@ class Bringing:
             else _file(self._folder, each)
             for each in (self._known[1].files if self._known else ())
         }
-        return {digest: file for digest, file in files.items() if os.path.isfile(file)}
+        here = {digest: file for digest, file in files.items() if os.path.isfile(file)}
+        return {
+            digest: file
+            for digest, file in here.items()
+            if file == shelf.path_of(digest) or hash_file(file) == digest
+        }
 
 
 def _is_archive(each: FeedFile) -> bool:
@@ -137,6 +142,7 @@ def _file(folder: str, each: FeedFile) -> str:
 def swapped(folder: str, listing: Index, work: str) -> Iterator[None]:
     """Put the new texts in place of the old ones; where what follows fails, the old ones come back."""
     new, old = os.path.join(folder, "new"), os.path.join(folder, "old")
+    put_back(folder)  # an earlier one was killed in here
     for gone in (new, old):
         shutil.rmtree(gone, ignore_errors=True)
     for each in listing.files:
@@ -155,9 +161,17 @@ def swapped(folder: str, listing: Index, work: str) -> Iterator[None]:
     except BaseException:
         for part in _PARTS:
             shutil.rmtree(os.path.join(folder, part), ignore_errors=True)
-            with suppress(FileNotFoundError):
-                os.rename(os.path.join(old, part), os.path.join(folder, part))
+        put_back(folder)
         raise
     finally:
         for gone in (new, old):
             shutil.rmtree(gone, ignore_errors=True)
+
+
+def put_back(folder: str) -> None:
+    """Put old texts in their place again, where a version was taken over and that did not come to its end."""
+    old = os.path.join(folder, "old")
+    for part in _PARTS:
+        if os.path.isdir(os.path.join(old, part)):
+            shutil.rmtree(os.path.join(folder, part), ignore_errors=True)
+            os.rename(os.path.join(old, part), os.path.join(folder, part))

@@ -23,6 +23,7 @@ from rellum.core.actions.share.feed_files import (
     FOLDER,
     Bringing,
     known_version,
+    put_back,
     refuse_strange,
     remember,
     swapped,
@@ -118,6 +119,7 @@ def follow(request: Request, how: FollowOptions) -> Followed:
     if entry is None:
         there = ", ".join(map(str, sorted(believed.versions)[-8:]))
         raise CannotFollow(f"the feed has no version {how.version}", hint=f"It has {there}.")
+    put_back(folder)
     known = known_version(folder)
     found = bring_index(reader, entry, known[0] if known else None)
     refuse_strange(found.listing)
