@@ -7,9 +7,10 @@ import tempfile
 import unittest
 from unittest import mock
 
+from rellum.core.feed.addresses import reader_of
 from rellum.core.feed.feed_index import FeedFault
 from rellum.core.feed.metadata import TIMESTAMP_FILE, metadata_name
-from rellum.core.feed.reading import FeedUnreachable, NotInFeed, reader_of
+from rellum.core.feed.reading import FeedUnreachable, NotInFeed
 from rellum.core.feed.storing import AlreadyPublished
 from tests.core.feed.test_feed import FeedWorld
 

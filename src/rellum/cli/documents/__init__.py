@@ -19,7 +19,12 @@ DOCUMENTS: dict[str, tuple[type, ...]] = {
     ),
     "take": (gather.TakeDocument,),
     "fetch": (gather.FetchDocument, gather.FetchListDocument),
-    "shelf": (gather.ShelfDocument, gather.ShelfCheckDocument, gather.ShelfTrimDocument),
+    "shelf": (
+        gather.ShelfDocument,
+        gather.ShelfCheckDocument,
+        gather.ShelfTrimDocument,
+        gather.UpstreamDocument,
+    ),
     "vet": (gather.VetDocument,),
     "want": (match.WantsDocument,),
     "drop": (match.DropDocument,),

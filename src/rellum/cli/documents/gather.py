@@ -239,3 +239,9 @@ class VetDocument(TypedDict):
     trial_count: int
     faults: list[str]
     notes: list[str]
+
+
+class UpstreamDocument(TypedDict):
+    """``rellum shelf upstream``."""
+
+    upstream: str | None

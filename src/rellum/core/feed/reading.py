@@ -8,7 +8,7 @@ import zipfile
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from typing import Any, Final
-from urllib.parse import quote, urlsplit
+from urllib.parse import quote
 
 from rellum.core.feed.feed_index import FeedFault
 from rellum.core.hashing import open_regular
@@ -213,23 +213,3 @@ def _words(error: Exception) -> str:
     if isinstance(error, requests.ConnectionError):
         return "it cannot be reached, or broke off"
     return "it sends something that is no answer"
-
-
-def reader_of(address: str) -> FeedReader:
-    """Return what reads a feed at an address: a URL, a folder, or a file. Raises FeedFault."""
-    parts = urlsplit(address)
-    if parts.scheme in ("http", "https"):
-        return HttpReader(address)
-    if parts.scheme == "s3":
-        from rellum.core.feed.s3_store import S3Reader
-
-        return S3Reader(address.rstrip("/"))
-    path = address.removeprefix("file://") if parts.scheme == "file" else address
-    if os.path.isdir(path):
-        return FolderReader(os.path.abspath(path))
-    if os.path.isfile(path):
-        return BundleReader(os.path.abspath(path))
-    raise NotInFeed(
-        f"there is no feed at {address}",
-        hint="Give the address that its curator told you, or a folder or file.",
-    )

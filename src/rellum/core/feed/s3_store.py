@@ -94,6 +94,12 @@ class S3Store(FeedStore):
         with _in_plain_words(self.address):
             obstore.put(self._store, name, content)
 
+    def put_file(self, name: str, file: str) -> None:
+        import obstore
+
+        with _in_plain_words(self.address), open(file, "rb") as stream:
+            obstore.put(self._store, name, stream)
+
     def claim(self, name: str, content: bytes) -> None:
         """Write what only one curator may write, by ``If-None-Match: *`` (RFC 9110)."""
         import obstore

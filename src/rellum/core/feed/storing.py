@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+import shutil
 from abc import ABC, abstractmethod
 
-from rellum.core.durable import write_durably
+from rellum.core.durable import flush_file, write_durably
 from rellum.core.errors import UserError
 from rellum.core.feed.reading import FeedReader, FolderReader
 
@@ -22,6 +23,10 @@ class FeedStore(ABC):
     @abstractmethod
     def put(self, name: str, content: bytes) -> None:
         """Write an object that is named by its hash; one that is there stays. Raises OSError."""
+
+    @abstractmethod
+    def put_file(self, name: str, file: str) -> None:
+        """Write a file as an object that is named by its hash, piece by piece. Raises OSError."""
 
     @abstractmethod
     def claim(self, name: str, content: bytes) -> None:
@@ -51,6 +56,14 @@ class FolderStore(FeedStore):
         path = self._path(name)
         if not os.path.exists(path) or os.path.getsize(path) != len(content):
             write_durably(path, content)
+
+    def put_file(self, name: str, file: str) -> None:
+        path = self._path(name)
+        if not os.path.exists(path) or os.path.getsize(path) != os.path.getsize(file):
+            unfinished = f"{path}.{os.getpid()}"
+            shutil.copyfile(file, unfinished)
+            flush_file(unfinished)
+            os.replace(unfinished, path)
 
     def claim(self, name: str, content: bytes) -> None:
         path = self._path(name)

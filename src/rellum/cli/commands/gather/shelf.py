@@ -16,14 +16,17 @@ if TYPE_CHECKING:
 
 def shelf(
     what: Annotated[
-        str, typer.Argument(metavar="[list|check|trim|drop]", help="What to do with the shelf.")
+        str,
+        typer.Argument(
+            metavar="[list|check|trim|drop|upstream]", help="What to do with the shelf."
+        ),
     ] = "list",
     names: Annotated[
         list[str] | None,
         typer.Argument(
             metavar="[ARCHIVE]...",
             help="drop: archives by name, by release (MOD@VERSION), or by the first 8 signs of "
-            "their hash.",
+            "their hash. upstream: an address, or 'none'.",
         ),
     ] = None,
     free: Annotated[
@@ -43,13 +46,17 @@ def shelf(
     """List the shelf, verify its archives, or free space.
 
     The shelf is shared by all packs of a user. trim deletes first what no pack needs, then, with --free,
-    what can be fetched again. drop deletes the archives you name.
+    what can be fetched again. drop deletes the archives you name. upstream: where a team shares archives;
+    'fetch' asks there first, and fills it.
     """
     from rellum.core.shelf.location import shelf_folder
     from rellum.core.shelf.store import Shelf
 
-    if what not in ("list", "check", "trim", "drop"):
-        raise console.BadCall(f"'rellum shelf {what}': it is list, check, trim or drop")
+    if what not in ("list", "check", "trim", "drop", "upstream"):
+        raise console.BadCall(f"'rellum shelf {what}': it is list, check, trim, drop or upstream")
+    if what == "upstream":
+        _upstream(shelf_folder(), names or [], as_json=as_json)
+        return
     if bool(names) != (what == "drop"):
         raise console.BadCall(
             "name the archives to delete with 'rellum shelf drop', and only there"
@@ -75,6 +82,23 @@ def shelf(
             )
         else:
             _list(opened, as_json=as_json)
+
+
+def _upstream(folder: str, said: list[str], *, as_json: bool) -> None:
+    """Show the shelf's upstream, or give it one."""
+    from rellum.core.feed.upstream import address_of, set_address
+
+    if len(said) > 1:
+        raise console.BadCall(
+            "a shelf has one upstream: a folder, s3://BUCKET/FOLDER or a web address"
+        )
+    if said:
+        set_address(folder, "" if said[0] == "none" else said[0])
+    address = address_of(folder)
+    if as_json:
+        console.say_json({"upstream": address or None})
+    else:
+        console.say(f"Upstream: {address}" if address else "The shelf has no upstream.")
 
 
 def _list(opened: Shelf, *, as_json: bool) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 from rellum.core.actions.gather.archive_taker import (
@@ -19,17 +20,20 @@ from rellum.core.change.request import Request
 from rellum.core.composing.needed import NeededFile, Needs, needs_of
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError, UserError
+from rellum.core.feed.upstream import Named, Upstream, upstream_of
 from rellum.core.fetching.fetcher import Fetcher
 from rellum.core.fetching.metalink import ListedFile, metalink_text, read_metalink
 from rellum.core.fetching.model import FetchListener, FileProgress, Outcome, Patience, Wanted
 from rellum.core.fetching.partial import forget_partial
 from rellum.core.hashing import Digest
+from rellum.core.notices import inform, note
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_file import PackFile
 from rellum.core.process_lock import hold
 from rellum.core.progress import silent
-from rellum.core.shelf.intake import Hashes
+from rellum.core.shelf.intake import Hashes, hashes_of
 from rellum.core.shelf.store import Shelf
+from rellum.core.words import count_words
 
 STANDARD_PATIENCE = Patience()
 
@@ -164,6 +168,14 @@ def fetch(
         lock = os.path.join(folder, "lock")
         fetched: list[Fetched] = []
         failed: list[Failed] = []
+        upstream = upstream_of(taker.shelf.folder)
+        if upstream and wanted.needs.missing:
+            came = tuple(_from_upstream(upstream, taker, wanted, folder))
+            fetched += came
+            here = len(wanted.needs.files) - len(wanted.needs.missing)
+            wanted = look(request, taker.shelf, lists)
+        else:
+            here = len(wanted.needs.files) - len(wanted.needs.missing)
         with hold(lock, f"the shelf {taker.shelf.folder}", FetchBusy):
             fetcher = Fetcher(folder, patience, listen)
             for each, outcome in _fetched(fetcher, wanted):
@@ -172,12 +184,56 @@ def fetch(
                     fetched.append(Fetched(taken=taken, given_up=outcome.reasons))
                 else:
                     failed.append(Failed(needed=each, reasons=reasons))
+        if upstream:
+            _fill(upstream, taker.shelf, wanted)
     return FetchResult(
-        here=len(wanted.needs.files) - len(wanted.needs.missing),
+        here=here,
         fetched=tuple(fetched),
         failed=tuple(failed),
         by_hand=wanted.by_hand,
     )
+
+
+def _from_upstream(
+    upstream: Upstream, taker: ArchiveTaker, wanted: ToFetch, folder: str
+) -> Iterator[Fetched]:
+    """Yield what the shelf's upstream has of what is missing, files to be got by hand among it."""
+    for each in wanted.needs.missing:
+        target = os.path.join(folder, f"upstream-{os.getpid()}")
+        try:
+            if upstream.bring(Named(each.file.blake3, each.file.sha256), target) is None:
+                continue
+            hashes = hashes_of(target, frozenset({"sha256"}))
+            if each.file.sha256 not in (None, hashes.others["sha256"]):
+                os.unlink(target)
+                continue
+            taken = taker.take_fetched(target, each.file.name, hashes)
+        except (RellumError, OSError) as error:
+            words = error.summary if isinstance(error, RellumError) else str(error)
+            note(f"not from the shelf's upstream: {each.file.name}: {words}")
+            with suppress(FileNotFoundError):
+                os.unlink(target)
+            continue
+        yield Fetched(taken=replace(taken, path=each.file.name), given_up=())
+
+
+def _fill(upstream: Upstream, shelf: Shelf, wanted: ToFetch) -> None:
+    """Put what the line-up needs into the upstream, where that lacks it; a fault there is only told."""
+    count = 0
+    for each in wanted.needs.files:
+        entry = shelf.find(each.file, each.release)
+        if entry is None:
+            continue
+        try:
+            count += upstream.fill(entry.digest, each.file.sha256, shelf.path_of(entry.digest))
+        except (RellumError, OSError) as error:
+            words = error.summary if isinstance(error, RellumError) else str(error)
+            note(f"the shelf's upstream could not be filled: {words}")
+            return
+    if count:
+        inform(
+            f"{count_words(count, 'archive', 'archives')} put into the upstream {upstream.address}."
+        )
 
 
 def _fetched(fetcher: Fetcher, to_fetch: ToFetch) -> Iterator[tuple[NeededFile, Outcome]]:

@@ -33,10 +33,10 @@ from rellum.core.catalog.load import load_sheets
 from rellum.core.change.request import Request
 from rellum.core.durable import write_durably
 from rellum.core.errors import RellumError, UserError
+from rellum.core.feed.addresses import reader_of
 from rellum.core.feed.bringing import bring_index
 from rellum.core.feed.feed_index import FeedFault, Index
 from rellum.core.feed.feed_keys import require_packages
-from rellum.core.feed.reading import reader_of
 from rellum.core.feed.trusting import Believed, Trust, believe
 from rellum.core.folder.detection import identify
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome, read_text

@@ -18,6 +18,7 @@ from rellum.core.actions.share.same_again import SameAgain, note_published
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.feed import metadata
+from rellum.core.feed.addresses import store_of
 from rellum.core.feed.feed_keys import CURATOR, TIMESTAMP, Password, load_key, require_packages
 from rellum.core.feed.publishing import (
     Published,
@@ -28,7 +29,7 @@ from rellum.core.feed.publishing import (
     renew,
     rotate,
 )
-from rellum.core.feed.storing import FeedStore, FolderStore
+from rellum.core.feed.storing import FeedStore
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_edits import allow_sharing
@@ -56,20 +57,6 @@ class PublishResult(NamedTuple):
     sameness: Sameness
     release_count: int
     only_named: tuple[OnlyNamed, ...]
-
-
-def store_of(address: str) -> FeedStore:
-    """Return the store at an address. Raises CannotPublish, NoFeedPackages."""
-    if address.startswith("s3://"):
-        from rellum.core.feed.s3_store import S3Store
-
-        return S3Store(address)
-    if "://" in address and not address.startswith("file://"):
-        raise CannotPublish(
-            f"{address} cannot be written to",
-            hint="Publish to s3://BUCKET/FOLDER, or into a folder that a sync tool carries further.",
-        )
-    return FolderStore(address.removeprefix("file://"))
 
 
 def publish(request: Request, how: PublishOptions) -> PublishResult:

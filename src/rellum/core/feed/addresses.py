@@ -1,0 +1,53 @@
+"""What reads, and what writes, at an address: a folder, one file, a web server, an object store."""
+
+from __future__ import annotations
+
+import os
+from urllib.parse import urlsplit
+
+from rellum.core.errors import UserError
+from rellum.core.feed.reading import BundleReader, FeedReader, FolderReader, HttpReader, NotInFeed
+from rellum.core.feed.storing import FeedStore, FolderStore
+
+_OBJECTS = "s3"
+
+
+class NotWritable(UserError):
+    """An address can be read, but nothing can be written there."""
+
+    code = "not-writable"
+
+
+def reader_of(address: str) -> FeedReader:
+    """Return what reads at an address: a URL, a folder, or a file. Raises NotInFeed, FeedFault."""
+    scheme = urlsplit(address).scheme
+    if scheme in ("http", "https"):
+        return HttpReader(address)
+    if scheme == _OBJECTS:
+        from rellum.core.feed.s3_store import S3Reader
+
+        return S3Reader(address.rstrip("/"))
+    path = address.removeprefix("file://")
+    if os.path.isdir(path):
+        return FolderReader(os.path.abspath(path))
+    if os.path.isfile(path):
+        return BundleReader(os.path.abspath(path))
+    raise NotInFeed(
+        f"there is nothing at {address}",
+        hint="Give the address that its curator told you, or a folder or file.",
+    )
+
+
+def store_of(address: str) -> FeedStore:
+    """Return what writes at an address. Raises NotWritable, NoFeedPackages, FeedFault."""
+    scheme = urlsplit(address).scheme if "://" in address else ""
+    if scheme == _OBJECTS:
+        from rellum.core.feed.s3_store import S3Store
+
+        return S3Store(address)
+    if scheme not in ("", "file"):
+        raise NotWritable(
+            f"{address} cannot be written to",
+            hint="Name a folder, which a sync tool may carry further, or s3://BUCKET/FOLDER.",
+        )
+    return FolderStore(address.removeprefix("file://"))
