@@ -112,6 +112,9 @@ class PressTest(WorldTest):
         self.assertEqual(by_patch, self.of_folder())
         preview = self.world.run("list", "--json")
         self.assertIn("1.1", preview.stdout)
+        self.edit({"new.txt": b"newer\n"})
+        self.assertIn("update patch", self.press("--again", status=2)["summary"])
+        self.edit({"new.txt": b"new\n"})
         # The same from nothing: the whole archive alone, or the old one and the patch.
         for gone in ("foam-1.0-to-1.1.zip", "foam-1.1.zip"):
             with self.subTest(without=gone):

@@ -209,6 +209,11 @@ class _Press:
     def _refuse_same_version(self, described: Described) -> None:
         """Refuse a second archive of a version that the card has. Raises CannotPress."""
         same = self._same_version()
+        if same and self.how.again and same[0].patches:
+            raise CannotPress(
+                f"{same[0].name} can be had as an update patch too, which would not fit any more",
+                hint=f"Take the release out of {shown_file(same[0].source.file)}, or raise the version.",
+            )
         if not same or self.how.again:
             return
         if any(
