@@ -225,7 +225,7 @@ def _take_over(
     try:
         _write(home.pack_file, set_feed(text, address, version))
         if mine is None:
-            adopted = adopt(request, how.game)
+            adopted = adopt(request, how.game, version=lock.game_version.text)
         pack = read_pack_file(home)
         is_exact = _asks_the_same(pack, folder)
         _write(
@@ -336,7 +336,8 @@ def _refuse_other_game(folder: str, game: str) -> None:
     _, lock = _lock_of(folder)
     roots = Roots(game)
     sheet = choose_sheet(load_sheets((os.path.join(folder, CATALOG),)), lock.sheet, roots)
-    identity = identify(sheet, roots)
+    # Where no rule of the sheet tells a version, it is taken to be the pack's.
+    identity = identify(sheet, roots, stated=None if sheet.version_rules else lock.game_version)
     wrong = _differences(lock, identity.version.text, identity.edition, identity.expansions)
     if wrong:
         raise CannotFollow(
