@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from rellum.core.folder.ahead import begun
-from rellum.core.folder.differences import Differences, read_differences
+from rellum.core.folder.differences import Differences, Look, look_at
 from rellum.core.pack.session import Session
 from rellum.core.values.ids import ReleaseName
 from rellum.core.values.owners import Owner
@@ -11,7 +11,12 @@ from rellum.core.values.paths import PlacePath, parents, root_of
 
 
 def differences_of(opened: Session) -> Differences:
-    """Return where the folders of a pack differ from its state, whatever that means. Raises OSError.
+    """Return where the folders of a pack differ from its state, whatever that means. Raises OSError."""
+    return look_of(opened).differences()
+
+
+def look_of(opened: Session) -> Look:
+    """Look at the folders of a pack. Raises OSError.
 
     Vanilla files that were known by their hash alone are learnt first, where one is seen.
     """
@@ -20,7 +25,7 @@ def differences_of(opened: Session) -> Differences:
 
         learn_vanilla(opened)
     ahead = begun(opened.home.state_file)
-    return read_differences(opened.state, opened.roots, _folders_for_mods(opened), ahead)
+    return look_at(opened.state, opened.roots, _folders_for_mods(opened), ahead)
 
 
 def _folders_for_mods(opened: Session) -> list[PlacePath]:

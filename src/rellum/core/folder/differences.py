@@ -7,7 +7,7 @@ import stat
 from collections.abc import Container, Iterable, Mapping
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
-from rellum.core.folder.scan import scan_stamps
+from rellum.core.folder.scan import StampScan, scan_stamps
 from rellum.core.folder.stamps import split_rows
 from rellum.core.values.content import Laid
 from rellum.core.values.paths import PlacePath, Roots, below
@@ -33,12 +33,39 @@ class Differences(NamedTuple):
     files_seen: int
 
 
-def read_differences(
+class Look(NamedTuple):
+    """What was read of the folders, and not yet gone into: the stamps as recorded, and what is other now.
+
+    ``beyond`` are the differences of what lies outside the game folder.
+    """
+
+    recorded: dict[str, bytes]
+    scan: StampScan
+    beyond: Differences
+
+    @property
+    def mark(self) -> tuple[object, ...]:
+        """What is the same for two looks exactly if they saw the same."""
+        beyond = (sorted(each.items()) for each in self.beyond[:3])
+        return (sorted(self.scan.differing.items()), sorted(self.scan.missing), *beyond)
+
+    def differences(self) -> Differences:
+        """Go into detail in the folders that differ."""
+        scan, beyond = self.scan, self.beyond
+        seen = scan.files + beyond.files_seen
+        found = _differences(self.recorded, scan.differing, scan.missing, seen)
+        found.gone.update(beyond.gone)
+        found.come.update(beyond.come)
+        found.other.update(beyond.other)
+        return found
+
+
+def look_at(
     recorded: Recorded,
     roots: Roots,
     for_mods: Iterable[PlacePath] = (),
     ahead: Ahead | None = None,
-) -> Differences:
+) -> Look:
     """Compare names, sizes and times of the whole folder, and of what was laid outside. Raises OSError.
 
     ``for_mods`` are folders outside the game folder that are for mods alone: any other file there has come.
@@ -47,10 +74,10 @@ def read_differences(
     stamps = recorded.stamps()
     scan = scan_stamps(roots.game_folder, stamps, ahead, recorded.token())
     outside = recorded.laid_outside()
-    found = _differences(stamps, scan.differing, scan.missing, scan.files + len(outside))
-    _look_outside(outside.values(), roots, found)
-    _look_for_others(for_mods, outside, roots, found)
-    return found
+    beyond = Differences(gone={}, come={}, other={}, files_seen=len(outside))
+    _look_outside(outside.values(), roots, beyond)
+    _look_for_others(for_mods, outside, roots, beyond)
+    return Look(stamps, scan, beyond)
 
 
 def _differences(

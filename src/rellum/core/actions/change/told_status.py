@@ -12,10 +12,10 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, NamedTuple
 
 from rellum import __version__
-from rellum.core.change.differing import differences_of
+from rellum.core.change.differing import look_of
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
-from rellum.core.folder.differences import Differences
+from rellum.core.folder.differences import Look
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE
 from rellum.core.pack.remembered import Mark, mark_of, recall, remember
 from rellum.core.pack.session import Session
@@ -40,20 +40,20 @@ def told_status(request: Request, tell: Callable[[Status], str]) -> Told:
     says must follow from the status alone.
     """
     with open_pack(request) as opened:
-        differences = differences_of(opened)
-        mark = _mark(opened, differences)
+        look = look_of(opened)
+        mark = _mark(opened, look)
         text = recall(opened.home, _QUESTION, mark)
         if text is None:
             from rellum.core.actions.change.status import status_of
 
-            found = status_of(opened, differences, request.shelf_folder)
+            found = status_of(opened, look.differences(), request.shelf_folder)
             text = tell(found)
             if found.is_quiet and not opened.state.suspects():
                 remember(opened.home, _QUESTION, mark, text)
         return Told(text, shutil.disk_usage(opened.roots.game_folder).free)
 
 
-def _mark(opened: Session, differences: Differences) -> Mark:
+def _mark(opened: Session, look: Look) -> Mark:
     """Return the mark of everything that a status is made from, where all is as the line-up says.
 
     The sheet and the cards are in it by the rules that the state keeps of them.
@@ -63,4 +63,4 @@ def _mark(opened: Session, differences: Differences) -> Mark:
     files = [os.path.join(home.folder, each) for each in (PACK_FILE, LOCK_FILE, "variants")]
     files += [os.path.join(home.state_folder, each) for each in own]
     roots = (opened.roots.game_folder, sorted(opened.roots.outside.items()))
-    return mark_of(files, __version__, home, roots, differences)
+    return mark_of(files, __version__, home, roots, look.mark)
