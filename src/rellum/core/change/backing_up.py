@@ -182,7 +182,7 @@ def circumstances(home: PackHome, state: State, reason: str) -> Callable[[], Cir
 
     def about() -> Circumstances:
         releases = tuple(sorted(map(_label, state.releases_laid())))
-        return Circumstances(reason, variant_of(home), state.identity().version.text, releases)
+        return Circumstances(reason, variant_of(home), state.game_version(), releases)
 
     return about
 
@@ -208,7 +208,7 @@ def back_up_before(action: str, site: Site) -> None:
 
 def variant_of(home: PackHome) -> str:
     """Return the variant that rellum.toml is for; an empty text where that cannot be read."""
-    from rellum.core.pack.variants import name_in
+    from rellum.core.pack.variant_name import name_in
 
     try:
         return name_in(read_text(home.pack_file) or "")

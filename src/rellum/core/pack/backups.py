@@ -13,6 +13,7 @@ import os
 import sqlite3
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from typing import Any
 
 from rellum.core.durable import flush_filesystem
@@ -301,8 +302,6 @@ class Backups:
 
     def _copy_in(self, each: SeenFile, written: list[str]) -> Digest | None:
         """Copy a file into the store; return its hash, None where it changes meanwhile or is gone."""
-        from rellum.core.pack.copying import copy_file
-
         incoming = os.path.join(self.folder, "incoming")
         content = b""
         try:
@@ -312,6 +311,8 @@ class Backups:
                     status = os.fstat(file.fileno())
                 digest = hash_bytes(content)
             else:
+                from rellum.core.pack.copying import copy_file  # of small files, it is not needed
+
                 copy_file(each.file, incoming)
                 digest = hash_file(incoming)
                 status = os.lstat(each.file)
@@ -336,23 +337,45 @@ class Backups:
         return digest
 
     def drop(self, numbers: Iterable[int]) -> int:
-        """Forget backups; return the bytes that this freed. Raises BackupFault, OSError."""
+        """Forget backups; return the bytes that this freed. Raises BackupFault, OSError.
+
+        Contents that no backup ever had go as well: of one that was being made when it was killed.
+        """
+        self._forget(numbers)
+        try:
+            needed = {digest for (digest,) in self._db.execute("SELECT DISTINCT digest FROM file")}
+        except sqlite3.Error as error:
+            raise _damaged(self.file, error) from error
+        names = (each for each in os.listdir(self.folder) if not each.startswith("backups.db"))
+        return self._delete(name for name in names if name not in needed)
+
+    def _forget(self, numbers: Iterable[int]) -> set[str]:
+        """Forget backups; return the contents that no other has. Raises BackupFault."""
+        gone = (
+            " FROM file WHERE last IS NOT NULL AND NOT EXISTS (SELECT 1 FROM backup"
+            " WHERE number >= first AND number <= last)"
+        )
         try:
             with self._db:
                 self._db.executemany(
                     "DELETE FROM backup WHERE number = ?", [(each,) for each in numbers]
                 )
-                self._db.execute(
-                    "DELETE FROM file WHERE NOT EXISTS (SELECT 1 FROM backup WHERE number >= first"
-                    " AND (last IS NULL OR number <= last)) AND last IS NOT NULL"
+                left = {digest for (digest,) in self._db.execute(f"SELECT digest{gone}")}
+                self._db.execute(f"DELETE{gone}")
+                still = self._db.execute(
+                    "SELECT DISTINCT digest FROM file WHERE digest IN (SELECT value FROM json_each(?))",
+                    (json.dumps(sorted(left)),),
                 )
-            needed = {digest for (digest,) in self._db.execute("SELECT DISTINCT digest FROM file")}
+                return left - {digest for (digest,) in still}
         except sqlite3.Error as error:
             raise _damaged(self.file, error) from error
+
+    def _delete(self, names: Iterable[str]) -> int:
+        """Delete contents; return their bytes. Raises OSError."""
         freed = 0
-        for name in os.listdir(self.folder):
-            if name not in needed and not name.startswith("backups.db"):
-                file = os.path.join(self.folder, name)
+        for name in names:
+            file = os.path.join(self.folder, name)
+            with suppress(FileNotFoundError):
                 freed += os.path.getsize(file)
                 os.unlink(file)
         return freed
@@ -378,7 +401,7 @@ class Backups:
             " (SELECT max(number) FROM backup GROUP BY variant) FROM backup ORDER BY number DESC"
         )
         if gone := superfluous(rows, time.time()):
-            self.drop(gone)
+            self._delete(self._forget(gone))
 
     def rename_variant(self, name: str, new: str) -> None:
         """Let the backups of a variant be those of its new name. Raises BackupFault."""

@@ -142,6 +142,10 @@ class State:
         with self._writing():
             self._db.execute("UPDATE adopted SET folder = ?", (folder,))
 
+    def game_version(self) -> str:
+        """Return the game's version, as its sheet writes it: all that a backup notes of the game."""
+        return str(self._db.execute("SELECT version FROM adopted").fetchone()[0])
+
     def identity(self) -> Identity:
         """Return what the game was found to be."""
         import json

@@ -13,8 +13,9 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
-from rellum.core.pack.home import LOCK_FILE, MAIN, PACK_FILE, PackHome, pack_texts, read_text
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, PackHome, pack_texts, read_text
 from rellum.core.pack.state_change import PackTexts
+from rellum.core.pack.variant_name import name_in
 from rellum.core.values.paths import fault_in_name
 
 if TYPE_CHECKING:
@@ -105,16 +106,6 @@ def parked_by(home: PackHome, becoming: PackTexts) -> PackTexts:
     if name_in(dict(becoming).get(PACK_FILE, "")) == now.name:
         return ()
     return parked(now)
-
-
-def name_in(text: str) -> str:
-    """Return the variant that a text of rellum.toml is for; an empty text where it cannot be read."""
-    import tomli
-
-    try:
-        return str(tomli.loads(text).get("pack", {}).get("variant", MAIN))
-    except (ValueError, AttributeError):
-        return ""
 
 
 def file_of_pack(name: str) -> str:

@@ -1,0 +1,13 @@
+"""Which variant a text of rellum.toml is for: all that a backup needs to know of variants."""
+
+from rellum.core.pack.home import MAIN
+
+
+def name_in(text: str) -> str:
+    """Return the variant that a text of rellum.toml is for; an empty text where it cannot be read."""
+    import tomli
+
+    try:
+        return str(tomli.loads(text).get("pack", {}).get("variant", MAIN))
+    except (ValueError, AttributeError):
+        return ""
