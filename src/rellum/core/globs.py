@@ -8,7 +8,7 @@ from typing import Final
 
 WILDCARD: Final = re.compile(r"[*?\[]")
 
-_WILD_OR_LITERAL: Final = re.compile(r"\[\[\]|[*?\[]")
+_WILD_OR_LITERAL: Final = r"\[\[\]|[*?\[]"
 
 PathTest = Callable[[str], bool]
 
@@ -71,13 +71,13 @@ def _as_regex(pattern: str) -> str:
     return found + (f"{folders}{last}/?" if last else ".*")
 
 
-_SIGN: Final = re.compile(r"\*+|\[(!?)(\][^\]]*|[^\]]+)\]|.", re.DOTALL)
+_SIGN: Final = r"\*+|\[(!?)(\][^\]]*|[^\]]+)\]|."
 
 
 def _name_regex(part: str) -> str:
     """Return the expression of one name: ``*``, ``?`` and ``[ab]``, ``[a-z]``, ``[!a]`` stay within it."""
     pieces = [""]  # between stars
-    for sign in _SIGN.finditer(part):
+    for sign in re.finditer(_SIGN, part, re.DOTALL):
         if sign[0].startswith("*"):
             pieces.append("")
         elif sign[2]:
@@ -105,7 +105,7 @@ def _class_regex(inside: str) -> str:
 
 def fixed_start(pattern: str) -> str:
     """Return what everything that fits begins with: the text before the first wildcard."""
-    wild = next((each for each in _WILD_OR_LITERAL.finditer(pattern) if each[0] != "[[]"), None)
+    wild = next((each for each in re.finditer(_WILD_OR_LITERAL, pattern) if each[0] != "[[]"), None)
     return (pattern[: wild.start()] if wild else pattern).replace("[[]", "[")
 
 

@@ -9,6 +9,7 @@ operating system can hold them; names found in the game folder are taken as they
 import os
 import re
 from collections.abc import Iterator, Mapping
+from functools import cache
 from typing import NamedTuple, NewType, TypeVar
 
 from rellum.core.errors import UserError
@@ -25,7 +26,7 @@ CONTAINER_SIGN = "!/"
 """How cards write a member of a container: ``@game/data/core.pak!/maps/north.map``."""
 
 # A container is a file, and has an ending: a folder called 'Wow!' is none.
-_CONTAINER = re.compile(r"(?P<container>.*/[^/]*\.[A-Za-z0-9]{1,8})!(?:/(?P<member>.*))?")
+_CONTAINER = r"(?P<container>.*/[^/]*\.[A-Za-z0-9]{1,8})!(?:/(?P<member>.*))?"
 
 
 class MemberPlace(NamedTuple):
@@ -51,8 +52,8 @@ _DEVICE_NAMES = frozenset(
     + [f"lpt{digit}" for digit in "123456789¹²³"]
 )
 _FORBIDDEN_VISIBLE = '<>:"|?*\\'
-_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
-_FORBIDDEN_SIGN = re.compile(f"[\\x00-\\x1f\\x7f{re.escape(_FORBIDDEN_VISIBLE)}]")
+_CONTROL = r"[\x00-\x1f\x7f-\x9f]"
+_FORBIDDEN_SIGN = f"[\\x00-\\x1f\\x7f{re.escape(_FORBIDDEN_VISIBLE)}]"
 
 
 class UnsafePath(UserError):
@@ -61,11 +62,17 @@ class UnsafePath(UserError):
     code = "unsafe-path"
 
 
+@cache
+def _expression(text: str) -> re.Pattern[str]:
+    """Return an expression, made at its first use: short commands need none."""
+    return re.compile(text)
+
+
 def fault_in_name(name: str) -> str:
     """Say why one part of a path cannot be used, or return an empty string."""
     if name in ("", ".", ".."):
         return f"{name!r} is not a name"
-    if bad := _FORBIDDEN_SIGN.search(name):
+    if bad := _expression(_FORBIDDEN_SIGN).search(name):
         if bad.group() in _FORBIDDEN_VISIBLE:
             return f"it contains {bad.group()!r}, which some systems cannot store"
         return "it holds a control character"
@@ -122,7 +129,7 @@ def parse_place_path(text: str, places: Mapping[str, PlacePath]) -> PlacePath:
 
 def parse_target_path(text: str, places: Mapping[str, PlacePath]) -> TargetPath:
     """Read where a card puts something: ``@place/rest`` or ``@place/file.pak!/member``. Raises UnsafePath."""
-    found = _CONTAINER.fullmatch(text.rstrip("/"))
+    found = _expression(_CONTAINER).fullmatch(text.rstrip("/"))
     if found is None:
         return parse_place_path(text, places)
     container = parse_place_path(found["container"], places)
@@ -134,7 +141,7 @@ def parse_target_path(text: str, places: Mapping[str, PlacePath]) -> TargetPath:
 
 def container_pattern(pattern: str) -> tuple[PlacePath, str] | None:
     """Return the container, and the pattern of its members, that a pattern means; None for one of files."""
-    found = _CONTAINER.fullmatch(pattern)
+    found = _expression(_CONTAINER).fullmatch(pattern)
     if found is None or found["member"] is None:
         return None
     return PlacePath(found["container"]), found["member"]
@@ -209,7 +216,7 @@ def shown(path: str | MemberPlace) -> str:
     if path.isascii() and path.isprintable():
         return path
     text = path.encode("utf-8", "backslashreplace").decode("utf-8")
-    return _CONTROL.sub(lambda sign: repr(sign.group())[1:-1], text)
+    return _expression(_CONTROL).sub(lambda sign: repr(sign.group())[1:-1], text)
 
 
 def shown_file(file: str) -> str:
