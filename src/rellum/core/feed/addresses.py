@@ -10,6 +10,7 @@ from rellum.core.feed.reading import BundleReader, FeedReader, FolderReader, Htt
 from rellum.core.feed.storing import FeedStore, FolderStore
 
 _OBJECTS = "s3"
+_DAV = ("dav", "davs")
 
 
 class NotWritable(UserError):
@@ -27,6 +28,10 @@ def reader_of(address: str) -> FeedReader:
         from rellum.core.feed.s3_store import S3Reader
 
         return S3Reader(address.rstrip("/"))
+    if scheme in _DAV:
+        from rellum.core.feed.webdav_store import web_address
+
+        return HttpReader(web_address(address))
     path = address.removeprefix("file://")
     if os.path.isdir(path):
         return FolderReader(os.path.abspath(path))
@@ -45,9 +50,13 @@ def store_of(address: str) -> FeedStore:
         from rellum.core.feed.s3_store import S3Store
 
         return S3Store(address)
+    if scheme in _DAV:
+        from rellum.core.feed.webdav_store import WebDavStore
+
+        return WebDavStore(address)
     if scheme not in ("", "file"):
         raise NotWritable(
             f"{address} cannot be written to",
-            hint="Name a folder, which a sync tool may carry further, or s3://BUCKET/FOLDER.",
+            hint="Name a folder, which a sync tool may carry further, s3://BUCKET/FOLDER, or davs://HOST/FOLDER.",
         )
     return FolderStore(address.removeprefix("file://"))

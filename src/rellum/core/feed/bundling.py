@@ -4,8 +4,26 @@ from __future__ import annotations
 
 import os
 
+from rellum.core.errors import UserError
 from rellum.core.feed.reading import NotInFeed
 from rellum.core.shelf.folder_pack import Packed, write_zip
+
+
+class NoFolder(UserError):
+    """A feed that lies in no folder cannot be made one file."""
+
+    code = "no-feed-folder"
+
+
+def feed_folder(address: str) -> str:
+    """Return the folder of a feed, of which one file can be made. Raises NoFolder."""
+    folder = address.removeprefix("file://")
+    if "://" in folder:
+        raise NoFolder(
+            f"one file is made from a feed in a folder, and {address} is none",
+            hint="Publish into a folder as well: rellum publish FOLDER --bundle FILE",
+        )
+    return os.path.abspath(folder)
 
 
 def write_bundle(folder: str, target: str) -> int:
@@ -16,6 +34,8 @@ def write_bundle(folder: str, target: str) -> int:
     for above, _, names in os.walk(folder):
         for name in names:
             path = os.path.join(above, name)
+            if os.path.abspath(path) == os.path.abspath(target):  # made before, in the feed itself
+                continue
             files.append(Packed(os.path.relpath(path, folder).replace(os.sep, "/"), path))
     unfinished = f"{target}.rellum-new"
     try:

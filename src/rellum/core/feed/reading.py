@@ -132,6 +132,8 @@ class HttpReader(FeedReader):
         self.url = url.rstrip("/")
         self._patience, self._least_rate = patience, least_rate
         self._session: Any = None
+        self.marks: dict[str, str] = {}
+        """The marks (ETag) of what was read whole."""
 
     def _stream(self, name: str, start: int, size: int | None) -> Iterator[bytes]:
         """Yield the bytes; what breaks off is asked for again from where it ended."""
@@ -158,13 +160,20 @@ class HttpReader(FeedReader):
             headers["Range"] = f"bytes={start}-{'' if size is None else start + size - 1}"
         began = time.monotonic()
         try:
-            with self._opened().get(
+            with self.opened().get(
                 f"{self.url}/{quote(name)}", headers=headers, stream=True, timeout=self._patience
             ) as answer:
                 if answer.status_code in (403, 404, 410):
                     raise NotInFeed(f"{self.url} has no {name}", hint="Is this the feed's address?")
                 if answer.status_code not in (200, 206):
-                    raise FeedUnreachable(f"{self.url}: the server answered {answer.status_code}")
+                    raise FeedUnreachable(
+                        f"{self.url}: the server answered {answer.status_code}",
+                        hint="Write name and password for this server into ~/.netrc."
+                        if answer.status_code == 401
+                        else "Try again later; the installed pack stays as it is.",
+                    )
+                if not is_part:
+                    self.marks[name] = answer.headers.get("ETag", "")
                 skip = start if answer.status_code == 200 else 0  # it knows no ranges
                 left = size
                 came = 0
@@ -190,7 +199,8 @@ class HttpReader(FeedReader):
                 hint="Try again later; the installed pack stays as it is.",
             ) from error
 
-    def _opened(self) -> Any:
+    def opened(self) -> Any:
+        """Return the session in which connections are kept."""
         if self._session is None:
             import requests
 

@@ -323,6 +323,17 @@ class FollowTest(WorldTest):
         self.assertEqual(json.loads(alone.stdout)["files"][0]["file"], names["sums"])
         self.assertEqual(self.world.run("publish").returncode, 2)
 
+    def test_one_file_is_made_from_a_folder_only_and_never_holds_itself(self) -> None:
+        done = self.world.run("publish", "davs://127.0.0.1:9/feed", "--bundle", "all", "--json")
+        self.assertEqual(json.loads(done.stdout)["error"]["code"], "no-feed-folder")
+        inside = os.path.join(self.feed, "all.feed")
+        sizes = [self.publish("--bundle", inside)["files"][0]["bytes"] for _ in range(2)]
+        self.assertEqual(*sizes)
+        for option in ("--renew", f"--new-keys={self.world.path('other')}"):
+            self.assertEqual(
+                self.world.run("publish", self.feed, option, "--sums", "x").returncode, 2
+            )
+
     def test_bad_calls(self) -> None:
         player = Player(self, "player")
         game = ("--game", player.game_folder)

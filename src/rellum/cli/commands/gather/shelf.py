@@ -90,7 +90,7 @@ def _upstream(folder: str, said: list[str], *, as_json: bool) -> None:
 
     if len(said) > 1:
         raise console.BadCall(
-            "a shelf has one upstream: a folder, s3://BUCKET/FOLDER or a web address"
+            "a shelf has one upstream: a folder, s3://…, davs://… or a web address"
         )
     if said:
         set_address(folder, "" if said[0] == "none" else said[0])

@@ -23,7 +23,7 @@ def publish(
         str,
         typer.Argument(
             metavar="[FEED]",
-            help="The feed: a folder for any web server, or s3://BUCKET/FOLDER.",
+            help="The feed: a folder for any web server, s3://BUCKET/FOLDER, or davs://HOST/FOLDER.",
             show_default=False,
         ),
     ] = "",
@@ -88,15 +88,19 @@ def publish(
     from rellum.cli.list_files import ListFiles, write_lists
     from rellum.core.actions.share.publish import PublishOptions, renew_feed
     from rellum.core.actions.share.publish import publish as action
+    from rellum.core.feed.bundling import feed_folder, write_bundle
     from rellum.core.feed.feed_keys import have_keys, make_keys, require_packages
 
     require_packages()
     lists = ListFiles(bill, sums, page)
     if not to and (bundle or keys or renew or new_keys or not any(lists)):
-        raise console.BadCall("name the feed: rellum publish FOLDER, or s3://BUCKET/FOLDER")
+        raise console.BadCall("name the feed: rellum publish FOLDER, s3://… or davs://…")
+    if (renew or new_keys) and (bundle or any(lists)):
+        raise console.BadCall("--renew and --new-keys publish nothing, and write no file beside")
     if not to:
         view.show_lists(write_lists(request_of(pack, shelf=True), lists), as_json=as_json)
         return
+    bundled_from = feed_folder(to) if bundle else ""
     folder = key_folder_of(key_folder)
     password = password_of()
     if keys and not have_keys(folder):
@@ -118,7 +122,5 @@ def publish(
         result = action(request_of(pack, shelf=True, listen=listen), how)
     written = write_lists(request_of(pack, shelf=True), lists) if any(lists) else ()
     if bundle:
-        from rellum.core.feed.bundling import write_bundle
-
-        written = (*written, (bundle, write_bundle(to, bundle)))
+        written = (*written, (bundle, write_bundle(bundled_from, bundle)))
     view.show(result, written, as_json=as_json)
