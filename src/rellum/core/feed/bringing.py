@@ -52,7 +52,15 @@ TargetOf = Callable[[Digest], str]
 
 
 def bring_index(reader: FeedReader, entry: VersionEntry, known: KnownVersion | None) -> Found:
-    """Return a version's index. Raises NotTrusted, FeedFault and what reading can raise."""
+    """Return a version's index; one that is here is not asked for.
+
+    Raises NotTrusted, FeedFault and what reading can raise.
+    """
+    if known is not None and known.version == entry.version:
+        with suppress(FeedFault):  # else what is here was damaged, and comes anew
+            return Found(
+                verified_text(known.text, entry), read_index(known.text, entry.version), None, b""
+            )
     offer = next((each for each in entry.deltas if known and each.version == known.version), None)
     if offer is not None and known is not None:
         with suppress(NotInFeed, FeedFault):

@@ -152,6 +152,7 @@ class FollowTest(WorldTest):
         self.assertEqual((found["version"], found["version_before"]), (2, 1))
         self.assertEqual(found["facts"]["words"], "something new")
         self.assertEqual(player.game(), self.curators())
+        self.assertEqual(player.follow()["request_count"], 2)  # is there a newer root, or version?
         with open(self.world.path("pack", "rellum.lock"), encoding="utf-8") as file:
             self.assertEqual(player.text("rellum.lock"), file.read())
         proof = json.loads(player.run("check", "--against", self.feed, "--json").stdout)
