@@ -319,9 +319,14 @@ def _made(
 ) -> str:
     """Write a new content into a file; return its hash. Raises FeedFault, OSError."""
     hasher = blake3()
+    read = 0
     with open(file, "wb") as out:
         for number, offset, size in making.steps:
             old = contents[recipe.numbered[number]] if number != _NEW else b""
+            if (read := read + size) > _MOST_NEW:  # else all that was read counts as memory in use
+                read = size
+                for each in contents.values():
+                    let_go(each)
             for piece in fresh.take(size) if number == _NEW else _pieces(old, offset, size):
                 out.write(piece)
                 hasher.update(piece)
@@ -334,7 +339,7 @@ def _pieces(content: Content, offset: int, size: int) -> Iterator[bytes]:
     for at in range(offset, offset + size, _PIECE):
         yield content[at : min(at + _PIECE, offset + size)]
         if size > _PIECE:
-            let_go(content)  # else the whole old file counts as memory in use
+            let_go(content)
 
 
 class _Stream:
@@ -362,11 +367,15 @@ class _Stream:
         segment = next(self._waiting, None)
         if segment is None:
             raise FeedFault("the feed's delta has fewer bytes than it says")
+        self._content = b""  # of old bytes, packed ones and new ones each lie in memory once
         packed = self._packed.read(segment.packed)
         prefix = _bytes_of(segment.prefix, self._contents)
+        self._let_go()
         content = unpack_text(packed, prefix, most=segment.size)
         if len(content) != segment.size or not content:
             raise FeedFault("the feed's delta is damaged")
+        return content
+
+    def _let_go(self) -> None:
         for each in self._contents.values():
             let_go(each)
-        return content

@@ -26,7 +26,10 @@ def follow(
     ] = "",
     trust: options.Trust = "",
     version: Annotated[
-        int, typer.Option("--version", metavar="N", help="This version instead of the newest.")
+        int,
+        typer.Option(
+            "--version", metavar="N", help="This version instead of the newest.", show_default=False
+        ),
     ] = 0,
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
