@@ -80,7 +80,10 @@ class ListsDocument(TypedDict):
 
 
 class PublishedDocument(TypedDict):
-    """``rellum publish``; ``is_new`` is false where the newest version has the same."""
+    """``rellum publish``; ``is_new`` is false where the newest version has the same.
+
+    ``torrent`` is the torrent of the version, by its name in the feed.
+    """
 
     address: str
     version: int
@@ -93,6 +96,7 @@ class PublishedDocument(TypedDict):
     content_bytes: int
     written_bytes: int
     updates_from: list[int]
+    torrent: str | None
     files: list[WrittenDocument]
     only_named: list[OnlyNamedDocument]
 
@@ -113,7 +117,10 @@ class RotatedDocument(TypedDict):
 
 
 class FollowedDocument(TypedDict):
-    """``rellum follow``; ``is_exact``: the line-up is the feed's own. ``facts`` are what its curator says."""
+    """``rellum follow``; ``is_exact``: the line-up is the feed's own. ``facts`` are what its curator says.
+
+    ``swarm_bytes`` are those received bytes that came from other players or the torrent's web seed.
+    """
 
     address: str
     fingerprint: str
@@ -124,6 +131,7 @@ class FollowedDocument(TypedDict):
     is_exact: bool
     conflicts: list[str]
     received_bytes: int
+    swarm_bytes: int
     request_count: int
     archive_count: int
     failed: list[str]

@@ -21,6 +21,8 @@ def show(found: Followed) -> None:
     came = (
         f"{console.bytes_text(found.received)} in {console.count_text(found.requests, 'request')}"
     )
+    if found.from_swarm:
+        came += f", {console.bytes_text(found.from_swarm)} of it by the swarm"
     pairs = [
         ("feed", f"{found.address}"),
         ("pack", f"{facts.get('pack', '')}, version {found.version}{_before(found)}"),
@@ -97,6 +99,7 @@ def document(
         "is_exact": found.is_exact,
         "conflicts": list(found.conflicts),
         "received_bytes": found.received,
+        "swarm_bytes": found.from_swarm,
         "request_count": found.requests,
         "archive_count": found.taken,
         "failed": [each.needed.file.name for each in fetched.failed] if fetched else [],

@@ -18,7 +18,14 @@ Written = Sequence[tuple[str, int]]
 """Files that were written beside the feed, each with its size in bytes."""
 
 
-def show(found: PublishResult, written: Written = (), *, as_json: bool) -> None:
+def show(
+    found: PublishResult, written: Written = (), *, wants_torrent: bool = False, as_json: bool
+) -> None:
+    published = found.published
+    if wants_torrent and not published.torrent:
+        console.warn(
+            f"version {published.version} was published without a torrent, and stays so: the next gets one"
+        )
     if as_json:
         console.say_json(document(found, written))
         return
@@ -43,6 +50,7 @@ def show_same(address: str, same: SameAgain, *, as_json: bool) -> None:
         "content_bytes": same.content_bytes,
         "written_bytes": 0,
         "updates_from": list(same.deltas),
+        "torrent": same.torrent,
         "files": [],
         "only_named": [],
     }
@@ -79,6 +87,7 @@ def _tell(found: PublishResult) -> None:
         ("content", f"{releases}, {files}, {size}"),
         ("written", console.bytes_text(published.written_bytes)),
         ("updates", _update_words(published.deltas)),
+        *([("torrent", published.torrent)] if published.torrent else []),
         ("line-up", found.sameness.line_up),
         ("laid", found.sameness.tree),
         ("fingerprint", published.fingerprint),
@@ -137,6 +146,7 @@ def document(found: PublishResult, written: Written = ()) -> PublishedDocument:
         "content_bytes": published.content_bytes,
         "written_bytes": published.written_bytes,
         "updates_from": list(published.deltas),
+        "torrent": published.torrent,
         "files": _files(written),
         "only_named": [
             {"mod": each.mod, "file": each.file, "why": each.why, "can_be_had": each.can_be_had}

@@ -22,7 +22,7 @@ from rellum.core.feed.feed_index import (
     unpack_text,
 )
 from rellum.core.feed.metadata import DeltaOffer, VersionEntry
-from rellum.core.feed.reading import FeedReader, NotInFeed
+from rellum.core.feed.reading import FeedReader, NotInFeed, Range
 from rellum.core.feed.trusting import read_index_text, verified_text
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.progress import Listener, Progress, silent
@@ -116,6 +116,7 @@ def _by_delta(
     with tempfile.TemporaryFile() as rest:
         size = offer.size - offer.index_end
         arriving = _Arriving(listen, 1, size)
+        reader.will_read([Range(_object(offer), offer.index_end, size)])
         for piece in reader.stream(_object(offer), offer.index_end, size):
             hasher.update(piece)
             rest.write(piece)
@@ -139,6 +140,10 @@ def _by_delta(
     return {each.digest for each in recipe.files}
 
 
+def _pack(index: Index, number: int) -> str:
+    return f"packs/{index.packs[number].name}.pack"
+
+
 class _Arriving:
     """Tells a listener how many bytes have come."""
 
@@ -152,7 +157,7 @@ class _Arriving:
         self._listen(Progress("fetching", 0, self._parts, self._came, self._size))
 
 
-class _Range(NamedTuple):
+class _PackRange(NamedTuple):
     """Bytes of a pack, and the frames in them, with the number of each."""
 
     pack: int
@@ -161,14 +166,14 @@ class _Range(NamedTuple):
     frames: tuple[tuple[int, Frame], ...]
 
 
-def _ranges(index: Index, wanted: Collection[Digest]) -> list[_Range]:
+def _ranges(index: Index, wanted: Collection[Digest]) -> list[_PackRange]:
     """Return the parts of packs that hold contents, near ones joined."""
     frames: dict[int, set[int]] = defaultdict(set)
     by_digest = index.by_digest
     for digest in wanted:
         for span in by_digest[digest].spans:
             frames[span.pack].add(span.frame)
-    found: list[_Range] = []
+    found: list[_PackRange] = []
     for pack in sorted(frames):
         for number in sorted(frames[pack]):
             frame = index.packs[pack].frames[number]
@@ -177,7 +182,7 @@ def _ranges(index: Index, wanted: Collection[Digest]) -> list[_Range]:
                 size = frame.offset + frame.packed - last.start
                 found[-1] = last._replace(size=size, frames=(*last.frames, (number, frame)))
             else:
-                found.append(_Range(pack, frame.offset, frame.packed, ((number, frame),)))
+                found.append(_PackRange(pack, frame.offset, frame.packed, ((number, frame),)))
     return found
 
 
@@ -197,6 +202,7 @@ def _by_ranges(
             at += span.size
     parts = {digest: f"{target_of(digest)}.part" for digest in wanted}
     ranges = _ranges(index, wanted)
+    reader.will_read([Range(_pack(index, each.pack), each.start, each.size) for each in ranges])
     arriving = _Arriving(listen, len(ranges), sum(each.size for each in ranges))
     try:
         for part in parts.values():
@@ -218,10 +224,10 @@ def _by_ranges(
 
 
 def _frames(
-    reader: FeedReader, index: Index, wanted: _Range, arriving: _Arriving
+    reader: FeedReader, index: Index, wanted: _PackRange, arriving: _Arriving
 ) -> Iterator[tuple[int, bytes]]:
     """Yield the frames of a range, unpacked, by number: one at a time in memory."""
-    name = f"packs/{index.packs[wanted.pack].name}.pack"
+    name = _pack(index, wanted.pack)
     pieces = reader.stream(name, wanted.start, wanted.size)
     buffer = bytearray()
     at = wanted.start

@@ -10,18 +10,18 @@ from rellum.core.shelf.folder_pack import Packed, write_zip
 
 
 class NoFolder(UserError):
-    """A feed that lies in no folder cannot be made one file."""
+    """A feed that lies in no folder cannot be made one file or a torrent."""
 
     code = "no-feed-folder"
 
 
 def feed_folder(address: str) -> str:
-    """Return the folder of a feed, of which one file can be made. Raises NoFolder."""
+    """Return the folder of a feed, of which one file or a torrent can be made. Raises NoFolder."""
     folder = address.removeprefix("file://")
     if "://" in folder:
         raise NoFolder(
-            f"one file is made from a feed in a folder, and {address} is none",
-            hint="Publish into a folder as well: rellum publish FOLDER --bundle FILE",
+            f"one file or a torrent is made from a feed in a folder, and {address} is none",
+            hint="Publish into a folder as well: rellum publish FOLDER",
         )
     return os.path.abspath(folder)
 

@@ -21,6 +21,7 @@ TIMESTAMP_FILE: Final = "metadata/timestamp.json"
 TIMESTAMP_DAYS: Final = 30
 """So long a timestamp is believed: a server that holds back what is new is noticed then."""
 _LONG_DAYS: Final = 400
+_MOST_TORRENT_BYTES: Final = 32 << 20
 MOST_VERSIONS: Final = 50
 """So many of the newest versions can be followed; older ones leave the list."""
 
@@ -34,6 +35,18 @@ class DeltaOffer(NamedTuple):
     index_end: int
 
 
+class TorrentOffer(NamedTuple):
+    """A torrent of a version's objects: its own size and SHA-256 hash."""
+
+    sha256: str
+    size: int
+
+    @property
+    def file(self) -> str:
+        """The name of its object."""
+        return f"torrents/{self.sha256}.torrent"
+
+
 class VersionEntry(NamedTuple):
     """A version in the list: the size and SHA-256 hash of its packed index, and of the index's own text."""
 
@@ -42,6 +55,7 @@ class VersionEntry(NamedTuple):
     sha256: str
     text_sha256: str
     deltas: tuple[DeltaOffer, ...] = ()
+    torrent: TorrentOffer | None = None
 
     @property
     def target(self) -> str:
@@ -102,17 +116,17 @@ def make_targets(
             each.size,
             {"sha256": each.sha256},
             each.target,
-            {
-                "custom": {
-                    "text": each.text_sha256,
-                    "deltas": [list(delta) for delta in each.deltas],
-                }
-            },
+            {"custom": _custom(each)},
         )
         for each in sorted(entries)[-MOST_VERSIONS:]
     }
     signed = Targets(version=version, expires=_after(now, _LONG_DAYS), targets=targets)
     return _signed(Metadata(signed), curator)
+
+
+def _custom(entry: VersionEntry) -> dict[str, Any]:
+    custom = {"text": entry.text_sha256, "deltas": [list(delta) for delta in entry.deltas]}
+    return custom | ({"torrent": list(entry.torrent)} if entry.torrent else {})
 
 
 def make_snapshot(version: int, targets: bytes, curator: CryptoSigner, now: datetime) -> bytes:
@@ -174,7 +188,14 @@ def _entry(name: str, target: Any) -> VersionEntry:
         sha256=_hexadecimal(target.hashes["sha256"]),
         text_sha256=_hexadecimal(custom["text"]),
         deltas=deltas,
+        torrent=_torrent(*custom["torrent"]) if "torrent" in custom else None,
     )
+
+
+def _torrent(sha256: object, size: object) -> TorrentOffer:
+    if not isinstance(size, int) or not 0 < size <= _MOST_TORRENT_BYTES:
+        raise ValueError(f"{size!r} is no size of a torrent")
+    return TorrentOffer(_hexadecimal(sha256), size)
 
 
 def _hexadecimal(text: object) -> str:

@@ -1,7 +1,7 @@
 """Writing a version of a feed: what nobody has yet is added, and the newest is pointed to last.
 
-In this order: packs, deltas, index, targets, snapshot, timestamp. So a player who reads meanwhile sees the
-version before, whole; a publication that breaks off leaves objects that the next one finds and uses.
+In this order: packs, deltas, index, torrent, targets, snapshot, timestamp. So a player who reads meanwhile
+sees the version before, whole; a publication that breaks off leaves objects that the next one finds and uses.
 """
 
 from __future__ import annotations
@@ -24,6 +24,7 @@ from rellum.core.feed.matching import Named
 from rellum.core.feed.metadata import (
     TIMESTAMP_FILE,
     DeltaOffer,
+    TorrentOffer,
     VersionEntry,
     make_root,
     make_snapshot,
@@ -36,6 +37,7 @@ from rellum.core.feed.metadata import (
 from rellum.core.feed.packing import Source, write_packs
 from rellum.core.feed.reading import FeedReader, NotInFeed
 from rellum.core.feed.storing import FeedStore
+from rellum.core.feed.torrents import objects_of
 from rellum.core.feed.trusting import Believed, believe, read_index_text
 from rellum.core.hashing import Digest, hash_bytes, hash_file
 
@@ -58,7 +60,7 @@ class Signers(NamedTuple):
 class Published(NamedTuple):
     """A version that was published, or was there already. Sizes in bytes: of all its content, and as written.
 
-    ``deltas`` are the versions from which a delta leads to it.
+    ``deltas`` are the versions from which a delta leads to it; ``torrent`` is the name of its torrent.
     """
 
     version: int
@@ -68,6 +70,11 @@ class Published(NamedTuple):
     content_bytes: int
     written_bytes: int
     deltas: tuple[int, ...]
+    torrent: str | None = None
+
+
+TorrentMaker = Callable[[Sequence[str]], bytes]
+"""Makes a torrent of objects, by their names."""
 
 
 class _Counting:
@@ -91,11 +98,13 @@ def publish_version(
     now: Callable[[], datetime],
     *,
     takes_over: bool = False,
+    torrent_of: TorrentMaker | None = None,
 ) -> Published:
     """Publish these files as the next version, unless the newest has the same.
 
     ``kept`` is a folder in which what was published is remembered. ``takes_over``: a version that somebody
-    began and did not finish is passed over. Raises KeyFault, AlreadyPublished, FeedFault, OSError.
+    began and did not finish is passed over. ``torrent_of`` makes a torrent of the version's objects. Raises
+    KeyFault, AlreadyPublished, FeedFault, OSError.
     """
     reader = store.reader()
     before = _published(reader, signers, kept)
@@ -114,7 +123,9 @@ def publish_version(
         }:
             size = sum(each.size for each in last.files)
             deltas = tuple(each.version for each in before.newest.deltas)
-            return Published(last.version, False, mark, len(last.files), size, 0, deltas)
+            torrent = before.newest.torrent
+            there = torrent.file if torrent else None
+            return Published(last.version, False, mark, len(last.files), size, 0, deltas, there)
     version = max(max(entries, default=0), _snapshot_number(reader) if before else 0) + 1
     while takes_over and _is_there(reader, metadata_name("snapshot", version)):
         version += 1
@@ -131,6 +142,11 @@ def publish_version(
         version, len(packed), _sha256(packed), _sha256(text), tuple(sorted(offers))
     )
     counting.put(entry.file, packed)
+    if torrent_of:
+        content = torrent_of(sorted(objects_of(entry, index)))
+        torrent = TorrentOffer(_sha256(content), len(content))
+        counting.put(torrent.file, content)
+        entry = entry._replace(torrent=torrent)
     _sign(store, signers, [*entries.values(), entry], now)
     return Published(
         version=version,
@@ -140,6 +156,7 @@ def publish_version(
         content_bytes=sum(each.size for each in files),
         written_bytes=counting.written,
         deltas=tuple(each.version for each in sorted(offers)),
+        torrent=entry.torrent.file if entry.torrent else None,
     )
 
 

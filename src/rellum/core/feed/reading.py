@@ -6,8 +6,8 @@ import os
 import time
 import zipfile
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
-from typing import Any, Final
+from collections.abc import Collection, Iterator
+from typing import Any, Final, NamedTuple
 from urllib.parse import quote
 
 from rellum.core.feed.feed_index import FeedFault
@@ -30,12 +30,24 @@ class FeedUnreachable(FeedFault):
     code = "feed-unreachable"
 
 
+class Range(NamedTuple):
+    """A part of an object: where it begins, and its size, in bytes."""
+
+    name: str
+    start: int
+    size: int
+
+
 class FeedReader(ABC):
-    """Reads objects by name. ``requests`` counts what was asked for, ``received`` the bytes that came."""
+    """Reads objects by name. ``requests`` counts what was asked for, ``received`` the bytes that came.
+
+    Those of them that came by a torrent are counted in ``from_swarm``, too, and were no requests.
+    """
 
     def __init__(self) -> None:
         self.requests = 0
         self.received = 0
+        self.from_swarm = 0
 
     def read(self, name: str, most: int, start: int = 0, size: int | None = None) -> bytes:
         """Return an object, or ``size`` bytes of it from ``start``; what is longer than ``most`` is refused.
@@ -61,6 +73,9 @@ class FeedReader(ABC):
         for piece in self._stream(name, start, size):
             self.received += len(piece)
             yield piece
+
+    def will_read(self, ranges: Collection[Range]) -> None:  # noqa: B027 (most readers need not know)
+        """Say what will be read soon, so that it can come in any order. Raises FeedFault."""
 
     @abstractmethod
     def _stream(self, name: str, start: int, size: int | None) -> Iterator[bytes]: ...

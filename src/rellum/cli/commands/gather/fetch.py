@@ -23,7 +23,9 @@ def fetch(
     lists: Annotated[
         list[str] | None,
         typer.Option(
-            "--import", metavar="FILE.meta4", help="Read more addresses from a Metalink file."
+            "--import",
+            metavar="FILE.meta4|FILE.torrent",
+            help="Read more addresses from a Metalink file, or a torrent.",
         ),
     ] = None,
     stall: Annotated[

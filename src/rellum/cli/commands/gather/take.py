@@ -19,7 +19,8 @@ def take(
     archives: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[FILE...]", help="Archives, parts of them, folders, loose files, addresses."
+            metavar="[FILE...]",
+            help="Archives, their parts, folders, files, addresses; a .torrent, and where its files are.",
         ),
     ] = None,
     stated: Annotated[

@@ -31,6 +31,12 @@ def follow(
             "--version", metavar="N", help="This version instead of the newest.", show_default=False
         ),
     ] = 0,
+    no_swarm: Annotated[
+        bool,
+        typer.Option(
+            "--no-swarm", help="From the feed's server alone; your address is shown to nobody else."
+        ),
+    ] = False,
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
     every: options.Full = False,
@@ -46,7 +52,7 @@ def follow(
     from rellum.core.actions.share.follow import FollowOptions
     from rellum.core.actions.share.follow import follow as action
 
-    how = FollowOptions(address, game, trust_in(trust), version)
+    how = FollowOptions(address, game, trust_in(trust), version, not no_swarm)
     with console.progress() as listen:
         found = action(request_of(pack, shelf=True, listen=listen, begins=bool(game)), how)
     if not as_json:

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from rellum.cli import console, options
+from rellum.cli import options
 from rellum.cli.request import request_of
 
 KEY_FOLDER = typer.Option(
@@ -53,6 +53,23 @@ def publish(
     take_over: Annotated[
         bool, typer.Option("--take-over", help="Pass over a version that was begun, not finished.")
     ] = False,
+    torrent: Annotated[
+        str,
+        typer.Option(
+            "--torrent",
+            metavar="URL",
+            help="Also a torrent; the web server that has the feed at URL is its seed.",
+        ),
+    ] = "",
+    tracker: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--tracker",
+            metavar="URL",
+            help="A tracker for the torrent. Repeatable.",
+            show_default=False,
+        ),
+    ] = None,
     bundle: Annotated[
         str, typer.Option("--bundle", metavar="FILE", help="Also the whole feed as one file.")
     ] = "",
@@ -74,53 +91,34 @@ def publish(
     A feed is a folder of plain files: line-up, cards, and the archives that may be handed on. Everything in
     it is signed. Players need its address, and once its fingerprint.
     """
-    from rellum.cli.views import publish as view
+    from rellum.cli.list_files import ListFiles
 
-    if to and not (
-        allow or keys or renew or new_keys or take_over or bundle or bill or sums or page
+    if to and not any(
+        (allow, keys, renew, new_keys, take_over, torrent, tracker, bundle, bill, sums, page)
     ):
+        from rellum.cli.views import publish as view
         from rellum.core.actions.share.same_again import same_again
 
         if (same := same_again(request_of(pack), to)) is not None:
             view.show_same(to, same, as_json=as_json)
             return
-    from rellum.cli.key_password import key_folder_of, password_of
-    from rellum.cli.list_files import ListFiles, write_lists
-    from rellum.core.actions.share.publish import PublishOptions, renew_feed
-    from rellum.core.actions.share.publish import publish as action
-    from rellum.core.feed.bundling import feed_folder, write_bundle
-    from rellum.core.feed.feed_keys import have_keys, make_keys, require_packages
+    from rellum.cli.publishing import Asked, publish_as_asked
 
-    require_packages()
-    lists = ListFiles(bill, sums, page)
-    if not to and (bundle or keys or renew or new_keys or not any(lists)):
-        raise console.BadCall("name the feed: rellum publish FOLDER, s3://… or davs://…")
-    if (renew or new_keys) and (bundle or any(lists)):
-        raise console.BadCall("--renew and --new-keys publish nothing, and write no file beside")
-    if not to:
-        view.show_lists(write_lists(request_of(pack, shelf=True), lists), as_json=as_json)
-        return
-    bundled_from = feed_folder(to) if bundle else ""
-    folder = key_folder_of(key_folder)
-    password = password_of()
-    if keys and not have_keys(folder):
-        make_keys(folder, password(folder))
-        console.note(f"Made the feed's keys in {folder}. Keep a copy in a safe place.")
-    if new_keys:
-        from rellum.core.actions.share.publish import rotate_keys
-
-        if not have_keys(new_keys):
-            make_keys(new_keys, password(new_keys))
-        root = rotate_keys(request_of(pack), PublishOptions(to, folder, password), new_keys)
-        view.show_rotated(to, new_keys, root, as_json=as_json)
-        return
-    if renew:
-        view.show_renewed(to, renew_feed(to, folder, password), as_json=as_json)
-        return
-    how = PublishOptions(to, folder, password, words, tuple(allow or ()), take_over)
-    with console.progress() as listen:
-        result = action(request_of(pack, shelf=True, listen=listen), how)
-    written = write_lists(request_of(pack, shelf=True), lists) if any(lists) else ()
-    if bundle:
-        written = (*written, (bundle, write_bundle(bundled_from, bundle)))
-    view.show(result, written, as_json=as_json)
+    publish_as_asked(
+        Asked(
+            to=to,
+            words=words,
+            allow=tuple(allow or ()),
+            makes_keys=keys,
+            renews=renew,
+            new_keys=new_keys,
+            takes_over=take_over,
+            torrent=torrent,
+            trackers=tuple(tracker or ()),
+            bundle=bundle,
+            lists=ListFiles(bill, sums, page),
+            key_folder=key_folder,
+            pack=pack,
+            as_json=as_json,
+        )
+    )

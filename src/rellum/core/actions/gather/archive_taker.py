@@ -146,6 +146,10 @@ class ArchiveTaker:
     def __exit__(self, *_: object) -> None:
         self.shelf.close()
 
+    def names(self, name: str) -> bool:
+        """Whether a card has a file of this name."""
+        return bool(self._cards.named(name))
+
     def take_all(self, paths: Iterable[str]) -> Iterator[TakeOutcome]:
         """Yield what became of each file, and of each archive in parts once, at the end."""
         files = list(self._expanded(paths))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 
@@ -14,6 +14,7 @@ from rellum.core.actions.gather.archive_taker import (
     TakeOutcome,
     opened_taker,
 )
+from rellum.core.actions.gather.fetch_swarm import from_swarms, listed_in
 from rellum.core.actions.match.resolve import resolve
 from rellum.core.archives.model import ArchiveFault
 from rellum.core.change.request import Request
@@ -25,6 +26,7 @@ from rellum.core.fetching.fetcher import Fetcher
 from rellum.core.fetching.metalink import ListedFile, metalink_text, read_metalink
 from rellum.core.fetching.model import FetchListener, FileProgress, Outcome, Patience, Wanted
 from rellum.core.fetching.partial import forget_partial
+from rellum.core.fetching.torrent_file import is_torrent, read_torrent_file
 from rellum.core.hashing import Digest
 from rellum.core.notices import inform, note
 from rellum.core.pack.home import pack_home
@@ -89,13 +91,13 @@ class ToFetch:
 
 
 def look(request: Request, shelf: Shelf, lists: Sequence[str] = ()) -> ToFetch:
-    """Tell what is missing. ``lists`` are Metalink files with more addresses.
+    """Tell what is missing. ``lists`` are Metalink files and torrents, with more addresses.
 
     A file is only fetched where its card, or a list, has a hash for it. Raises what reading the pack
-    can raise, MetalinkFault.
+    can raise, MetalinkFault, TorrentFault.
     """
     needs = needs_of(request.pack_folder, shelf)
-    listed = [each for path in lists for each in read_metalink(path)]
+    listed = [each for path in lists for each in _listed(path)]
     by_key: dict[tuple[str, str | None], NeededFile] = {}
     for each in needs.missing:
         by_key.setdefault((each.file.name, each.file.sha256), _with_listed(each, listed))
@@ -105,6 +107,10 @@ def look(request: Request, shelf: Shelf, lists: Sequence[str] = ()) -> ToFetch:
         fetchable=tuple(each for each in missing if each.can_be_fetched),
         by_hand=tuple(each for each in missing if not each.can_be_fetched),
     )
+
+
+def _listed(path: str) -> tuple[ListedFile, ...]:
+    return listed_in(read_torrent_file(path)) if is_torrent(path) else read_metalink(path)
 
 
 def _with_listed(needed: NeededFile, listed: Sequence[ListedFile]) -> NeededFile:
@@ -169,14 +175,16 @@ def fetch(
         fetched: list[Fetched] = []
         failed: list[Failed] = []
         upstream = upstream_of(taker.shelf.folder)
+        here = len(wanted.needs.files) - len(wanted.needs.missing)
         if upstream and wanted.needs.missing:
-            came = tuple(_from_upstream(upstream, taker, wanted, folder))
-            fetched += came
-            here = len(wanted.needs.files) - len(wanted.needs.missing)
+            fetched += _from_upstream(upstream, taker, wanted, folder)
             wanted = look(request, taker.shelf, lists)
-        else:
-            here = len(wanted.needs.files) - len(wanted.needs.missing)
         with hold(lock, f"the shelf {taker.shelf.folder}", FetchBusy):
+            torrents = [read_torrent_file(each) for each in lists if is_torrent(each)]
+            if torrents and wanted.needs.missing:
+                came = from_swarms(torrents, wanted.needs.missing, folder, listen)
+                fetched += _taken(taker, came, "the swarm")
+                wanted = look(request, taker.shelf, lists)
             fetcher = Fetcher(folder, patience, listen)
             for each, outcome in _fetched(fetcher, wanted):
                 taken, reasons = _take(taker, fetcher, outcome)
@@ -198,21 +206,36 @@ def _from_upstream(
     upstream: Upstream, taker: ArchiveTaker, wanted: ToFetch, folder: str
 ) -> Iterator[Fetched]:
     """Yield what the shelf's upstream has of what is missing, files to be got by hand among it."""
-    for each in wanted.needs.missing:
-        target = os.path.join(folder, f"upstream-{os.getpid()}")
+    target = os.path.join(folder, f"upstream-{os.getpid()}")
+
+    def brought() -> Iterator[tuple[NeededFile, str]]:
+        for each in wanted.needs.missing:
+            try:
+                if upstream.bring(Named(each.file.blake3, each.file.sha256), target) is not None:
+                    yield each, target
+            except (RellumError, OSError) as error:
+                words = error.summary if isinstance(error, RellumError) else str(error)
+                note(f"not from the shelf's upstream: {each.file.name}: {words}")
+
+    return _taken(taker, brought(), "the shelf's upstream")
+
+
+def _taken(
+    taker: ArchiveTaker, brought: Iterable[tuple[NeededFile, str]], whence: str
+) -> Iterator[Fetched]:
+    """Take files that were brought from elsewhere than their addresses; what is another file is left out."""
+    for each, path in brought:
         try:
-            if upstream.bring(Named(each.file.blake3, each.file.sha256), target) is None:
-                continue
-            hashes = hashes_of(target, frozenset({"sha256"}))
+            hashes = hashes_of(path, frozenset({"sha256"}))
             if each.file.sha256 not in (None, hashes.others["sha256"]):
-                os.unlink(target)
+                os.unlink(path)
                 continue
-            taken = taker.take_fetched(target, each.file.name, hashes)
+            taken = taker.take_fetched(path, each.file.name, hashes)
         except (RellumError, OSError) as error:
             words = error.summary if isinstance(error, RellumError) else str(error)
-            note(f"not from the shelf's upstream: {each.file.name}: {words}")
+            note(f"not from {whence}: {each.file.name}: {words}")
             with suppress(FileNotFoundError):
-                os.unlink(target)
+                os.unlink(path)
             continue
         yield Fetched(taken=replace(taken, path=each.file.name), given_up=())
 

@@ -2,22 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+import os
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from rellum.core.actions.gather.archive_taker import AS_COPIES, HowToTake, TakeOutcome, opened_taker
+from rellum.core.actions.gather.take_torrent import outcomes_of
 from rellum.core.archives.model import SINGLE_FILE
 from rellum.core.change.request import Request
+from rellum.core.fetching.torrent_file import is_torrent
 from rellum.core.values.paths import shown_file
 
 
 def take(
-    request: Request, paths: Iterable[str], how: HowToTake = AS_COPIES
+    request: Request, paths: Sequence[str], how: HowToTake = AS_COPIES
 ) -> tuple[TakeOutcome, ...]:
     """Take each file by itself: a bad one does not stop the others.
 
+    A .torrent among them stands for the files that it lists, in the folders among ``paths``, or beside it.
     Raises NoPack, FileFaults, UnknownMod, UnknownRelease.
     """
+    if torrents := [each for each in paths if is_torrent(each)]:
+        places = [each for each in paths if os.path.isdir(each)]
+        others = [each for each in paths if each not in (*torrents, *places)]
+        listed = [o for each in torrents for o in outcomes_of(request, each, places, how)]
+        return (*(take(request, others, how) if others else ()), *listed)
     with opened_taker(request.pack_folder, request.shelf_folder, how, request.listen) as taker:
         outcomes = tuple(taker.take_all(paths))
         describes = bool(taker.catalog.sheet.self_descriptions)

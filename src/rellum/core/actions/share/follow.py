@@ -37,6 +37,7 @@ from rellum.core.feed.addresses import reader_of
 from rellum.core.feed.bringing import bring_index
 from rellum.core.feed.feed_index import FeedFault, Index
 from rellum.core.feed.feed_keys import require_packages
+from rellum.core.feed.swarm import swarmed
 from rellum.core.feed.trusting import Believed, Trust, believe
 from rellum.core.folder.detection import identify
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome, read_text
@@ -71,13 +72,14 @@ class CannotFollow(UserError):
 class FollowOptions(NamedTuple):
     """What is followed. ``address`` and ``game`` may be empty where the pack follows a feed already.
 
-    ``version`` 0: the newest. ``trust`` is asked once.
+    ``version`` 0: the newest. ``trust`` is asked once. ``swarms``: what is large may come from other players.
     """
 
     address: str
     game: str
     trust: Trust
     version: int = 0
+    swarms: bool = True
 
 
 class Followed(NamedTuple):
@@ -87,6 +89,7 @@ class Followed(NamedTuple):
     is_exact: the line-up is the feed's own, release by release
     conflicts: keys of rellum.toml that both sides changed; the player's stay
     received, requests: the bytes that came from the feed, and in how many requests
+    from_swarm: those of them that came from other players and the torrent's web seed
     taken: how many archives came onto the shelf
     """
 
@@ -100,6 +103,7 @@ class Followed(NamedTuple):
     conflicts: tuple[str, ...]
     received: int
     requests: int
+    from_swarm: int
     taken: int
 
 
@@ -124,8 +128,11 @@ def follow(request: Request, how: FollowOptions) -> Followed:
     found = bring_index(reader, entry, known[0] if known else None)
     refuse_strange(found.listing)
     is_new = not os.path.isfile(home.pack_file)
-    with work_folder(request.shelf_folder) as work:
-        bringing = Bringing(reader, found, known, folder, request)
+    with (
+        work_folder(request.shelf_folder) as work,
+        swarmed(reader, entry if how.swarms else None, found.listing, work) as source,
+    ):
+        bringing = Bringing(source, found, known, folder, request)
         bringing.bring(work, texts=True, archives=not is_new)
         with swapped(folder, found.listing, work):
             if is_new:
@@ -144,8 +151,9 @@ def follow(request: Request, how: FollowOptions) -> Followed:
         adopted=adopted,
         is_exact=is_exact,
         conflicts=conflicts,
-        received=reader.received,
-        requests=reader.requests,
+        received=source.received,
+        requests=source.requests,
+        from_swarm=source.from_swarm,
         taken=len(bringing.archives),
     )
 

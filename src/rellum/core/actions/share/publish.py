@@ -19,10 +19,12 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.feed import metadata
 from rellum.core.feed.addresses import store_of
+from rellum.core.feed.bundling import feed_folder
 from rellum.core.feed.feed_keys import CURATOR, TIMESTAMP, Password, load_key, require_packages
 from rellum.core.feed.publishing import (
     Published,
     Signers,
+    TorrentMaker,
     publish_version,
     published_before,
     remember,
@@ -30,6 +32,7 @@ from rellum.core.feed.publishing import (
     rotate,
 )
 from rellum.core.feed.storing import FeedStore
+from rellum.core.feed.torrents import TorrentPlace, make_torrent
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.pack_edits import allow_sharing
@@ -39,7 +42,10 @@ from rellum.core.shelf.store import Shelf
 
 
 class PublishOptions(NamedTuple):
-    """How a pack is published. ``words`` say what changed; ``allow`` are mods that may be handed on."""
+    """How a pack is published. ``words`` say what changed; ``allow`` are mods that may be handed on.
+
+    ``torrent_at``: where web seed and trackers of its torrent are, if it gets one.
+    """
 
     to: str
     key_folder: str
@@ -47,6 +53,7 @@ class PublishOptions(NamedTuple):
     words: str = ""
     allow: tuple[str, ...] = ()
     takes_over: bool = False
+    torrent_at: TorrentPlace | None = None
 
 
 class PublishResult(NamedTuple):
@@ -62,9 +69,10 @@ class PublishResult(NamedTuple):
 def publish(request: Request, how: PublishOptions) -> PublishResult:
     """Publish the line-up. The game must be as it says: what the curator has is what players get.
 
-    Raises CannotPublish, KeyFault, AlreadyPublished, NoFeedPackages, FeedFault, OSError.
+    Raises CannotPublish, KeyFault, AlreadyPublished, NoFeedPackages, NoTorrent, NoFolder, FeedFault, OSError.
     """
     require_packages()
+    torrent_of = _torrent_maker(how)
     with (
         open_pack(request) as opened,
         Shelf(request.shelf_folder) as shelf,
@@ -94,7 +102,7 @@ def publish(request: Request, how: PublishOptions) -> PublishResult:
         kept = os.path.join(opened.home.state_folder, "published", hash_bytes(how.to.encode())[:16])
         published = published_before(kept, store, content.sources)
         if published is None:
-            published = _publish(store, content, facts, kept, how)
+            published = _publish(store, content, facts, kept, how, torrent_of)
         if not content.only_named:
             same = SameAgain(
                 published.version,
@@ -104,13 +112,29 @@ def publish(request: Request, how: PublishOptions) -> PublishResult:
                 published.deltas,
                 *sameness,
                 len(lock.releases),
+                published.torrent,
             )
             note_published(opened.home, opened.files.catalog.folders, how.to, same)
         return PublishResult(how.to, published, sameness, len(lock.releases), content.only_named)
 
 
+def _torrent_maker(how: PublishOptions) -> TorrentMaker | None:
+    """Return what makes the version's torrent. Raises NoTorrent, NoFolder."""
+    place = how.torrent_at
+    if place is None:
+        return None
+    folder = feed_folder(how.to)
+    place.check()
+    return lambda names: make_torrent(folder, names, place)
+
+
 def _publish(
-    store: FeedStore, content: FeedContent, facts: dict[str, str], kept: str, how: PublishOptions
+    store: FeedStore,
+    content: FeedContent,
+    facts: dict[str, str],
+    kept: str,
+    how: PublishOptions,
+    torrent_of: TorrentMaker | None,
 ) -> Published:
     """Sign and write a version. Raises KeyFault, AlreadyPublished, FeedFault, OSError."""
     signers = Signers(
@@ -118,7 +142,14 @@ def _publish(
         load_key(how.key_folder, TIMESTAMP, how.password),
     )
     published = publish_version(
-        store, signers, content.sources, facts, kept, metadata.now, takes_over=how.takes_over
+        store,
+        signers,
+        content.sources,
+        facts,
+        kept,
+        metadata.now,
+        takes_over=how.takes_over,
+        torrent_of=torrent_of,
     )
     remember(kept, store, content.sources, published)
     return published

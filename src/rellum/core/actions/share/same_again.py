@@ -32,6 +32,7 @@ class SameAgain(NamedTuple):
     line_up: str
     tree: str
     release_count: int
+    torrent: str | None = None
 
 
 def same_again(request: Request, to: str) -> SameAgain | None:
