@@ -28,7 +28,7 @@ _LARGE, _SMALL = 1 << 20, 20_000
 class SharingWorld(BenchWorld):
     """A curator's world whose mods are stored zips, large and small files in each; and a player's."""
 
-    def __init__(self, root: str, megabytes: int) -> None:
+    def __init__(self, root: str, megabytes: int, mods: int = MODS) -> None:
         self.is_new = not os.path.isdir(root)
         super().__init__(root, RELLUM)
         os.environ.update(
@@ -36,12 +36,13 @@ class SharingWorld(BenchWorld):
             RELLUM_KEYS=self.path("keys"),
             RELLUM_CACHE=self.path("cache"),
         )
-        self.larges = max(1, megabytes // MODS * 7 // 8)
-        self.smalls = max(1, (megabytes // MODS << 20) // 8 // _SMALL)
+        self.mods = mods
+        self.larges = max(1, megabytes // mods * 7 // 8)
+        self.smalls = max(1, (megabytes // mods << 20) // 8 // _SMALL)
 
     def make(self) -> None:
         """Make all mods, lay them, and publish."""
-        for number in range(MODS):
+        for number in range(self.mods):
             self.make_mod(number, "1", {})
         for words in (
             "adopt ../game",

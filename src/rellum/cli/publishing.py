@@ -37,7 +37,9 @@ class Asked(NamedTuple):
         """Refuse options that do not go together. Raises BadCall."""
         others = (self.bundle, self.makes_keys, self.renews, self.new_keys, self.torrent)
         if not self.to and (any(others) or not any(self.lists)):
-            raise console.BadCall("name the feed: rellum publish FOLDER, s3://… or davs://…")
+            raise console.BadCall(
+                "name the feed: rellum publish FOLDER, s3://…, davs://… or sftp://…"
+            )
         if (self.renews or self.new_keys) and (self.bundle or self.torrent or any(self.lists)):
             raise console.BadCall(
                 "--renew and --new-keys publish nothing, and write no file beside"

@@ -11,6 +11,7 @@ from rellum.core.feed.storing import FeedStore, FolderStore
 
 _OBJECTS = "s3"
 _DAV = ("dav", "davs")
+_SFTP = "sftp"
 
 
 class NotWritable(UserError):
@@ -32,6 +33,10 @@ def reader_of(address: str) -> FeedReader:
         from rellum.core.feed.webdav_store import web_address
 
         return HttpReader(web_address(address))
+    if scheme == _SFTP:
+        from rellum.core.feed.sftp_store import SftpReader
+
+        return SftpReader(address.rstrip("/"))
     path = address.removeprefix("file://")
     if os.path.isdir(path):
         return FolderReader(os.path.abspath(path))
@@ -54,9 +59,14 @@ def store_of(address: str) -> FeedStore:
         from rellum.core.feed.webdav_store import WebDavStore
 
         return WebDavStore(address)
+    if scheme == _SFTP:
+        from rellum.core.feed.sftp_store import SftpStore
+
+        return SftpStore(address)
     if scheme not in ("", "file"):
         raise NotWritable(
             f"{address} cannot be written to",
-            hint="Name a folder, which a sync tool may carry further, s3://BUCKET/FOLDER, or davs://HOST/FOLDER.",
+            hint="Name a folder, which a sync tool may carry further, s3://BUCKET/FOLDER, "
+            "davs://HOST/FOLDER, or sftp://HOST/FOLDER.",
         )
     return FolderStore(address.removeprefix("file://"))

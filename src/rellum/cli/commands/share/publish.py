@@ -23,7 +23,7 @@ def publish(
         str,
         typer.Argument(
             metavar="[FEED]",
-            help="The feed: a folder for any web server, s3://BUCKET/FOLDER, or davs://HOST/FOLDER.",
+            help="The feed: a folder for any web server, s3://BUCKET/FOLDER, davs:// or sftp://HOST/FOLDER.",
             show_default=False,
         ),
     ] = "",
