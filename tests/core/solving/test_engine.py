@@ -8,7 +8,6 @@ import unittest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from rellum.core.solving.core import shrink, shrink_quickly
 from rellum.core.solving.engine import Clause, Engine, leaves_of
 
 Literals = list[tuple[int, int]]
@@ -88,12 +87,6 @@ class EngineTest(unittest.TestCase):
         used = leaves_of(engine.trace(found))
         named = [clauses[each.cause] for each in used if isinstance(each.cause, int)]
         self.assertIsNone(next(solutions(sizes, named), None))
-        for reduce in (shrink_quickly, shrink):
-            core = reduce([Clause(list(clause), None) for clause in clauses], sizes)
-            left = [each.literals for each in core]
-            self.assertIsNone(next(solutions(sizes, left), None))
-        for at in range(len(left)):  # of the thorough reduction nothing can be left out
-            self.assertIsNotNone(next(solutions(sizes, left[:at] + left[at + 1 :]), None))
 
     @settings(max_examples=200, deadline=None)
     @given(worlds(), st.lists(st.tuples(st.integers(0, 4), st.integers(0, 15)), max_size=4))

@@ -62,7 +62,7 @@ class GeneratedTest(unittest.TestCase):
             searcher = Searcher(asked)
             found = searcher.search(asked)
             assert isinstance(found, NotFound)
-            refused = explain(searcher, asked, found)
+            refused = explain(searcher, found)
             names = [catalogs.name(mod) for mod in (one, two)]
             self.assertEqual(sorted(want.mod for want in refused.wants), sorted(names))
             speaking = {

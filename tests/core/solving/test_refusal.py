@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 
 from rellum.core.catalog.model import MadeFor, Need, Trial
 from rellum.core.solving import causes
+from rellum.core.solving.giving_up import fewest_to_give_up
 from rellum.core.solving.problem import Problem
 from rellum.core.solving.refusal import Refusal, explain, without
-from rellum.core.solving.remedies import fewest_to_give_up, find_remedies
+from rellum.core.solving.remedies import find_remedies
 from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.sentences import tell
 from rellum.core.values.ids import ModId
@@ -39,7 +40,7 @@ def refusal(asked: Problem) -> tuple[Searcher, Refusal]:
     searcher = Searcher(asked)
     found = searcher.search(asked)
     assert isinstance(found, NotFound), found
-    return searcher, explain(searcher, asked, found)
+    return searcher, explain(searcher, found)
 
 
 def told(asked: Problem) -> list[str]:

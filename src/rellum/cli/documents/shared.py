@@ -97,8 +97,10 @@ class NoLineUpDocument(TypedDict, total=False):
 
     statements: list[StatementDocument]
     wants: list[str]
-    other_reason_count: int
-    may_be_more: bool
+    is_minimal: bool
+    is_shortest: bool
+    impossible_alone: list[str]
+    other_reason_count: int | None
     remedies: list[RemedyDocument]
 
 

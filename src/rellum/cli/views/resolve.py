@@ -65,6 +65,12 @@ def document(result: ResolveResult) -> ResolveDocument:
     }
 
 
+def tell_refused() -> None:
+    """Say on a terminal, before why is known, that there is no line-up."""
+    if console.is_interactive():
+        console.note("no line-up exists; looking for the shortest reason and what would help")
+
+
 def show(result: ResolveResult) -> None:
     """Show the line-up, what changed in it, and what is still to be done."""
     from rellum.cli.views.plans import MOST_LINES

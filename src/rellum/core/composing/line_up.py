@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from rellum.core.catalog.load import refuse_faulty
 from rellum.core.catalog.model import Catalog, Release
@@ -27,12 +27,14 @@ from rellum.core.solving.problem import Chosen, LineUp, Problem, Statement
 from rellum.core.solving.search import NotFound
 from rellum.core.solving.solve import solve
 from rellum.core.values.ids import ModId
+from rellum.core.words import count_words
 
 if TYPE_CHECKING:
     from rellum.core.solving.refusal import Refusal
     from rellum.core.solving.remedies import Remedy
 
 
+_FEW_MODS = 8
 LINE = 94
 """A statement and its place that take more columns than this are put on two lines."""
 
@@ -43,12 +45,17 @@ class NoLineUpExists(NoAnswer):
     code = "no-line-up-exists"
 
     def __init__(
-        self, refusal: Refusal, statements: Sequence[Statement], remedies: Sequence[Remedy]
+        self,
+        refusal: Refusal,
+        statements: Sequence[Statement],
+        remedies: Sequence[Remedy],
+        want_count: int,
+        is_cut: bool = False,
     ) -> None:
         super().__init__(
             _summary(refusal, len(statements)),
-            details=tuple(with_place(each) for each in statements),
-            hint=_hint(remedies),
+            details=tuple(_details(refusal, statements, want_count)),
+            hint=_hint(remedies, is_cut),
         )
         self.refusal = refusal
         self.statements = tuple(statements)
@@ -62,8 +69,10 @@ class NoLineUpExists(NoAnswer):
                 for each in self.statements
             ],
             "wants": [want.mod for want in self.refusal.wants],
-            "other_reason_count": len(self.refusal.others),
-            "may_be_more": self.refusal.may_be_more,
+            "is_minimal": self.refusal.reason.is_minimal,
+            "is_shortest": self.refusal.is_shortest,
+            "impossible_alone": [want.mod for want in self.refusal.alone],
+            "other_reason_count": len(self.refusal.others) if self.refusal.is_complete else None,
             "remedies": [
                 {"kind": each.kind, "text": each.text, "command": each.command or None}
                 for each in self.remedies
@@ -82,15 +91,46 @@ def with_place(statement: Statement) -> str:
 
 def _summary(refusal: Refusal, count: int) -> str:
     more = ""
-    if refusal.others:
-        at_least = "at least " if refusal.may_be_more else ""
-        number = len(refusal.others)
-        more = f"; {at_least}{number} more {'reason' if number == 1 else 'reasons'} besides"
+    if not refusal.reason.is_minimal:
+        more = ", though some of them may not be needed for that"
+    elif refusal.is_complete and refusal.others:
+        more = f"; {count_words(len(refusal.others), 'more reason', 'more reasons')} besides"
+    elif not refusal.is_complete and count > 1:
+        more = ", the shortest reason that was found"
     what = "this cannot be met" if count == 1 else f"these {count} cannot all be met"
     return f"no line-up exists: {what}{more}"
 
 
-def _hint(remedies: Sequence[Remedy]) -> str:
+def _details(refusal: Refusal, statements: Sequence[Statement], want_count: int) -> Iterator[str]:
+    """Yield the wants that are impossible by themselves, then the reason; of a long one what it is about."""
+    from rellum.core.solving.reasons import READABLE
+    from rellum.core.solving.sentences import mods_of
+
+    alone = [want.mod for want in refusal.alone]
+    if len(alone) > 1 and len(alone) == want_count:
+        yield f"none of the {want_count} wants can be had, each by itself"
+    elif alone and want_count > 1:
+        yield f"{' and '.join(_few(alone))} cannot be had, even without the other wants"
+    if len(statements) <= READABLE:
+        yield from (with_place(each) for each in statements)
+        return
+    wants = _few([want.mod for want in refusal.wants])
+    yield f"the wants in it: {', '.join(wants)}"
+    about = sorted({mod for each in refusal.reason.causes for mod in mods_of(each)})
+    yield f"it is about {count_words(len(about), 'mod', 'mods')}: {', '.join(_few(about))}"
+    yield f"all {len(statements)} statements: the same command with --json"
+
+
+def _few(mods: Sequence[str]) -> list[str]:
+    """Return some of many mods, and how many more there are."""
+    if len(mods) <= _FEW_MODS:
+        return [*mods]
+    return [*mods[:_FEW_MODS], f"{len(mods) - _FEW_MODS} more"]
+
+
+def _hint(remedies: Sequence[Remedy], is_cut: bool) -> str:
+    if not remedies and is_cut:
+        return "Nothing was found yet that would help: 'rellum resolve --longer' looks further."
     if not remedies:
         return (
             "No change of a few wants was found that would help: drop those named, and see what "
@@ -111,18 +151,36 @@ def line_up_of(opened: Session, shelf: Shelf, fresh_mods: Sequence[str]) -> Lock
     return _as_lock(asked, solve_or_raise(asked.problem), shelf)
 
 
-def solve_or_raise(problem: Problem) -> LineUp:
+class Explaining(NamedTuple):
+    """How a refusal is explained: ``patience`` multiplies the work that is done for reason and remedies.
+
+    ``begins`` is called as soon as it is proven that there is no line-up.
+    """
+
+    patience: int = 1
+    begins: Callable[[], None] = lambda: None
+
+
+AT_ONCE: Final = Explaining()
+
+
+def solve_or_raise(problem: Problem, explaining: Explaining = AT_ONCE) -> LineUp:
     """Return the line-up. Raises NoLineUpExists with the reason and what would help, LoadCycle."""
     searcher, found = solve(problem)
     if isinstance(found, NotFound):
         refuse_faulty(problem.catalog, _within_reach(problem))
-        from rellum.core.solving.refusal import explain
+        explaining.begins()
+        from rellum.core.solving.prover import Work
+        from rellum.core.solving.refusal import LEAST, explain
         from rellum.core.solving.remedies import find_remedies
         from rellum.core.solving.sentences import tell
 
-        refusal = explain(searcher, problem, found)
+        refusal = explain(searcher, found, explaining.patience)
         statements = tell(refusal.reason.causes)
-        raise NoLineUpExists(refusal, statements, find_remedies(searcher, problem, refusal))
+        work = Work(explaining.patience * max(10 * found.steps, LEAST))
+        remedies = find_remedies(searcher, problem, refusal, work)
+        is_cut = work.left < 0
+        raise NoLineUpExists(refusal, statements, remedies, len(problem.wants), is_cut)
     return found
 
 

@@ -215,9 +215,9 @@ def is_locked(release: Release, locked: Locked) -> bool:
     return release.version == locked.version and release.build == locked.build
 
 
-def _named(variable: ModVariable) -> set[ModId]:
-    """Return all mods that a mod's releases and options need."""
+def _named(variable: ModVariable) -> list[ModId]:
+    """Return all mods that a mod's releases and options need, in a steady order."""
     mod = variable.mod
     needs = [need for _, release in variable.considered_releases() for need in release.needs]
     needs += [need for group in mod.options for choice in group.choices for need in choice.needs]
-    return {each.mod for need in needs for each in need.any_of}
+    return sorted({each.mod for need in needs for each in need.any_of})

@@ -49,15 +49,16 @@ class Engine:
     """Domains, clauses and the trail of what happened to the domains, decision by decision.
 
     ``domains`` and ``sizes`` (how many values each variable has) are changed only here.
-    ``contradiction`` is a clause that can never hold, given or found, if there is one; ``given`` and
-    ``conflicts`` count clauses and conflicts.
+    ``contradiction`` is a clause that can never hold, given or found, if there is one; ``given`` are the
+    clauses that were added, ``conflicts`` counts conflicts, ``steps`` looks at clauses.
     """
 
     def __init__(self) -> None:
         self.domains: list[int] = []
         self.sizes: list[int] = []
-        self.given = 0
+        self.given: list[Clause] = []
         self.conflicts = 0
+        self.steps = 0
         self.contradiction: Clause | None = None
         # For each variable, the clauses that watch a literal of it, with that literal's mask.
         self._watching: list[list[tuple[int, Clause]]] = []
@@ -83,7 +84,7 @@ class Engine:
     def add(self, literals: list[Literal], cause: object | None) -> None:
         """Add a clause, before any decision. Literals that can never hold may be among them."""
         clause = Clause(literals, cause)
-        self.given += 1
+        self.given.append(clause)
         domains, watching = self.domains, self._watching
         if len(literals) == 2:  # most are, and nothing narrows them yet
             (first, mask), (second, other_mask) = literals
@@ -155,7 +156,9 @@ class Engine:
         while self._changed:
             variable = self._changed.popleft()
             domain = domains[variable]
-            for mask, clause in [w for w in self._watching[variable] if not domain & w[0]]:
+            watching = self._watching[variable]
+            self.steps += len(watching)
+            for mask, clause in [w for w in watching if not domain & w[0]]:
                 literals = clause.literals
                 if literals[0] == (variable, mask):
                     literals[0], literals[1] = literals[1], literals[0]

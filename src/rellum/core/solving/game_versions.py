@@ -9,9 +9,9 @@ from typing import Literal
 from rellum.core.catalog.model import Release, Trial
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
+from rellum.core.solving.giving_up import fewest_to_give_up
 from rellum.core.solving.problem import Problem, Statement, Want
 from rellum.core.solving.refusal import reason_of, without
-from rellum.core.solving.remedies import fewest_to_give_up
 from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.sentences import tell
 from rellum.core.solving.solve import chosen_releases, trial_for

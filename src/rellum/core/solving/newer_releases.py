@@ -15,7 +15,9 @@ from rellum.core.solving.suppose import Outcome, Releases, suppose
 from rellum.core.values.ids import ModId
 
 BRIEF = 60
-"""Reasons of more statements are not reduced to the last: 'why' does that for one release."""
+"""Reasons of more statements are not told: 'why' tells that of one release."""
+_WORK = 200_000
+"""The work on the reason against one release, in looks at clauses; 'why' does more."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -61,7 +63,7 @@ def _best_build(searcher: Searcher, problem: Problem, release: Release, now: Rel
     """Return the outcome of the first build of a version that can be taken, else of the first."""
     mod = searcher.rules.mods[release.mod].mod
     builds = [each for each in mod.releases if each.version == release.version]
-    outcomes = (suppose(searcher, problem, each, now, most=BRIEF) for each in builds)
+    outcomes = (suppose(searcher, problem, each, now, most=_WORK) for each in builds)
     first = next(outcomes)
     if first.reason is None:
         return first

@@ -1,36 +1,29 @@
-"""When there is no line-up: the fewest statements that cannot all hold, and how many such sets there are.
-
-Of several reasons, the one with the fewest statements is shown. Others are looked for by leaving out
-one want of each reason found, and one statement, so that of two chains between the same wants the
-shorter one is shown. In a large catalog only one more is looked for, without all wants of the first.
-"""
+"""When there is no line-up: a short set of statements that cannot all hold, and what is known of others."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.core import shrink, shrink_quickly
 from rellum.core.solving.engine import Clause
 from rellum.core.solving.problem import Problem, Want
+from rellum.core.solving.prover import Work
+from rellum.core.solving.reasons import ReasonFinder, reduced
 from rellum.core.solving.search import NotFound, Searcher
 
-MOST_REASONS = 12
-"""So many reasons are looked for; then it is said that there may be more."""
-SMALL = 3_000
-"""A world of at most so many clauses is small: it is rebuilt for each statement left out."""
-THOROUGH = 400
-"""A reason of up to so many statements is reduced to the last one that can be left out. A longer one
-would take longer than anybody waits, and nobody reads it to its end."""
+THOROUGH = 3_000_000
+"""The work on one reason among many, in looks at clauses: some seconds at most."""
+LEAST = 1_500_000
+"""The work on the reason of a refusal, at least: about a second."""
 
 
 @dataclass(frozen=True, slots=True)
 class Reason:
-    """Statements that cannot all be met; without any one of them they can."""
+    """Statements that cannot all be met; ``is_minimal``: without any one of them they can."""
 
     causes: tuple[Cause, ...]
+    is_minimal: bool = True
 
     @property
     def wants(self) -> tuple[Want, ...]:
@@ -38,101 +31,80 @@ class Reason:
         found = [each.want for each in self.causes if isinstance(each, causes.Wanted)]
         return tuple(found)
 
-    @property
-    def names(self) -> frozenset[object]:
-        """What it is made of, comparable with the reasons of another searcher."""
-        return frozenset(each.name for each in self.causes)
-
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Refusal:
-    """There is no line-up: the smallest reason found, and the others."""
+    """There is no line-up: a reason, and the others that were found.
+
+    is_complete: these are all the reasons that there are; so the shortest one known is the shortest
+    alone: wants that are impossible by themselves, as far as that was looked for
+    """
 
     reason: Reason
-    others: tuple[Reason, ...]
-    may_be_more: bool
+    others: tuple[Reason, ...] = ()
+    is_complete: bool = False
+    alone: tuple[Want, ...] = ()
 
     @property
     def wants(self) -> tuple[Want, ...]:
-        """The wants that have a part in the smallest reason."""
+        """The wants that have a part in the reason."""
         return self.reason.wants
 
+    @property
+    def is_shortest(self) -> bool:
+        """Whether no reason is shorter: proven, not only looked for."""
+        size = len(self.reason.causes)
+        return self.is_complete and all(len(each.causes) >= size for each in self.others)
 
-def explain(searcher: Searcher, problem: Problem, not_found: NotFound) -> Refusal:
-    """Find the smallest reason for a problem without a line-up."""
-    first = reason_of(searcher, not_found)
-    found: dict[frozenset[object], Reason] = {first.names: first}
-    waiting = [(problem, first)]
-    is_small = searcher.clauses <= SMALL
-    while waiting and len(found) < (MOST_REASONS if is_small else 2):
-        asked, reason = waiting.pop(0)
-        others = _others if is_small else _another
-        for fewer, other in others(searcher, asked, reason):
-            if other.names not in found:
-                found[other.names] = other
-                waiting.append((fewer, other))
-    reasons = sorted(found.values(), key=lambda each: len(each.causes))
+
+def explain(searcher: Searcher, not_found: NotFound, patience: int = 1) -> Refusal:
+    """Find a short reason for a problem without a line-up, the same on every machine.
+
+    ``patience`` multiplies the work that is done for it: twice that of the proof, and no less than LEAST.
+    """
+    if any(not clause.literals for clause in not_found.clauses):
+        found = tuple(_cause(clause) for clause in not_found.clauses)
+        return Refusal(reason=Reason(found), is_complete=True)
+    work = Work(patience * max(2 * not_found.steps, LEAST))
+    finder = ReasonFinder(searcher, not_found, work)
+    finder.find()
+
+    def as_reason(statements: frozenset[int], is_minimal: bool) -> Reason:
+        return Reason(tuple(finder.causes[at] for at in sorted(statements)), is_minimal)
+
+    best = finder.best
     return Refusal(
-        reason=reasons[0],
-        others=tuple(reasons[1:]),
-        may_be_more=bool(waiting) and len(found) > 1,
+        reason=as_reason(*best),
+        others=tuple(as_reason(*each) for each in finder.known if each is not best),
+        is_complete=finder.is_complete,
+        alone=tuple(
+            cause.want
+            for at in sorted(finder.alone)
+            if isinstance(cause := finder.causes[at], causes.Wanted)
+        ),
     )
+
+
+def reason_of(searcher: Searcher, not_found: NotFound, most: int = THOROUGH) -> Reason:
+    """Reduce what was found to stand against one another, with so much work."""
+    if any(not clause.literals for clause in not_found.clauses):
+        return Reason(tuple(_cause(clause) for clause in not_found.clauses))
+    found, is_minimal = reduced(not_found.clauses, searcher.engine.sizes, Work(most))
+    return Reason(found, is_minimal)
 
 
 def wants_against_each_other(searcher: Searcher, not_found: NotFound) -> tuple[Want, ...]:
     """Return wants that cannot be met together; few as a rule, but perhaps not the fewest."""
-    core = not_found.clauses
-    if all(clause.literals for clause in core):
-        core = shrink_quickly(core, searcher.engine.sizes)
-    found = [clause.cause.want for clause in core if isinstance(clause.cause, causes.Wanted)]
-    return tuple(found)
+    found = reason_of(searcher, not_found, _QUICKLY).causes
+    return tuple(each.want for each in found if isinstance(each, causes.Wanted))
 
 
-def reason_of(searcher: Searcher, not_found: NotFound, most: int = THOROUGH) -> Reason:
-    """Reduce what was found to stand against one another; less thoroughly above so many clauses."""
-    if any(not clause.literals for clause in not_found.clauses):
-        return Reason(tuple(_cause(clause) for clause in not_found.clauses))
-    # What stands first is left out first: wants last, as what they need makes a longer chain.
-    ordered = sorted(not_found.clauses, key=lambda clause: isinstance(clause.cause, _OF_THE_PACK))
-    core = shrink_quickly(ordered, searcher.engine.sizes)
-    if len(core) <= most:
-        core = shrink(core, searcher.engine.sizes)
-    return Reason(tuple(_cause(clause) for clause in core))
-
-
-_OF_THE_PACK = (causes.Wanted, causes.OptionWanted, causes.Held, causes.Supposed)
+_QUICKLY = 100_000
 
 
 def _cause(clause: Clause) -> Cause:
     assert isinstance(clause.cause, Cause)
     return clause.cause
-
-
-def _others(
-    searcher: Searcher, problem: Problem, reason: Reason
-) -> Iterator[tuple[Problem, Reason]]:
-    """Yield reasons that stay without one want, or without one statement, of a reason."""
-    for want in reason.wants:
-        fewer = without(problem, want)
-        again = searcher.search(fewer)
-        if isinstance(again, NotFound):
-            yield fewer, reason_of(searcher, again)
-    for cause in reason.causes:
-        if isinstance(cause, causes.OfReleases):
-            other = Searcher(problem, ignored=searcher.ignored | {cause.name})
-            again = other.search(problem)
-            if isinstance(again, NotFound):
-                yield problem, reason_of(other, again)
-
-
-def _another(
-    searcher: Searcher, problem: Problem, reason: Reason
-) -> Iterator[tuple[Problem, Reason]]:
-    """Yield a reason that stays without all wants of a reason."""
-    fewer = without(problem, *reason.wants)
-    again = searcher.search(fewer)
-    if isinstance(again, NotFound):
-        yield fewer, reason_of(searcher, again, most=100)
 
 
 def without(problem: Problem, *wants: Want) -> Problem:

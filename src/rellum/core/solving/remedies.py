@@ -1,9 +1,7 @@
 """Remedies when there is no line-up. Each was tried, and gives one.
 
 From the cheapest: let a want's range or a hold go, take a pre-release, trust what was tried; then
-another version of the game; then an expansion or another edition; then giving up mods. The fewest mods
-to give up are found exactly: a smallest set that hits every reason (Reiter, "A theory of diagnosis from
-first principles", 1987; reasons are looked for only as long as one is not yet hit).
+another version of the game; then an expansion or another edition; then giving up mods.
 """
 
 from __future__ import annotations
@@ -13,8 +11,10 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from rellum.core.solving import causes
+from rellum.core.solving.giving_up import fewest_to_give_up
 from rellum.core.solving.problem import Hold, Problem, Want
-from rellum.core.solving.refusal import Refusal, wants_against_each_other, without
+from rellum.core.solving.prover import OutOfWork, Work
+from rellum.core.solving.refusal import Refusal, without
 from rellum.core.solving.search import Found, Searcher
 from rellum.core.solving.sentences import want_words
 from rellum.core.solving.solve import chosen_releases
@@ -24,9 +24,6 @@ from rellum.core.versions.ranges import parse_range
 RemedyKind = Literal[
     "widen", "let-go", "pre-release", "trust", "game", "expansion", "edition", "drop"
 ]
-MOST_TO_GIVE_UP = 6
-MOST_REASONS = 60
-"""So many reasons are looked for before it is said that giving up a few wants does not help."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,9 +35,23 @@ class Remedy:
     command: str = ""
 
 
-def find_remedies(searcher: Searcher, problem: Problem, refusal: Refusal) -> tuple[Remedy, ...]:
-    """Return what would help, the cheapest first. Every one was tried."""
-    return tuple(_tried(searcher, problem, refusal))
+def find_remedies(
+    searcher: Searcher, problem: Problem, refusal: Refusal, work: Work | None = None
+) -> tuple[Remedy, ...]:
+    """Return what would help, the cheapest first. Every one was tried.
+
+    Where ``work`` does not suffice, less is left of it than nothing, and there may be others.
+    """
+    found: list[Remedy] = []
+    searcher.work = work
+    try:
+        for each in _tried(searcher, problem, refusal):
+            found.append(each)
+    except OutOfWork:
+        pass
+    finally:
+        searcher.work = None
+    return tuple(found)
 
 
 def _tried(searcher: Searcher, problem: Problem, refusal: Refusal) -> Iterator[Remedy]:
@@ -53,10 +64,10 @@ def _tried(searcher: Searcher, problem: Problem, refusal: Refusal) -> Iterator[R
             yield from _let_go(searcher, problem, cause.hold)
     for cause in parts:
         if isinstance(cause, causes.Prerelease):
-            yield from _with_prerelease(problem, cause.variable.mod.id)
+            yield from _with_prerelease(searcher, problem, cause.variable.mod.id)
     if problem.trust == "declared" and any(t.outcome == "works" for t in problem.trials):
         tried = replace(problem, trust="tried")
-        if isinstance(Searcher(tried).search(tried), Found):
+        if isinstance(_fresh(searcher, tried).search(tried), Found):
             text = "trust what was tried, too"
             yield Remedy(kind="trust", text=text, command="rellum decide trust tried")
     if any(isinstance(cause, (causes.GameIs, causes.Broke)) for cause in parts):
@@ -67,6 +78,13 @@ def _tried(searcher: Searcher, problem: Problem, refusal: Refusal) -> Iterator[R
         if isinstance(cause, causes.EditionIs):
             yield from _other_editions(searcher, problem)
     yield from _fewer(searcher, problem, refusal)
+
+
+def _fresh(searcher: Searcher, problem: Problem) -> Searcher:
+    """Return a searcher for what another one cannot answer, with the same work."""
+    other = Searcher(problem)
+    other.work = searcher.work
+    return other
 
 
 def _widened(searcher: Searcher, problem: Problem, want: Want) -> Iterator[Remedy]:
@@ -96,7 +114,7 @@ def _let_go(searcher: Searcher, problem: Problem, hold: Hold) -> Iterator[Remedy
         )
 
 
-def _with_prerelease(problem: Problem, mod: ModId) -> Iterator[Remedy]:
+def _with_prerelease(searcher: Searcher, problem: Problem, mod: ModId) -> Iterator[Remedy]:
     releases = problem.catalog.mods[mod].releases
     newest = next(each for each in releases if each.version.is_prerelease)
     text = f">={newest.version}"
@@ -106,7 +124,7 @@ def _with_prerelease(problem: Problem, mod: ModId) -> Iterator[Remedy]:
     asked = Want(mod=mod, range=range_, source=source)
     others = tuple(each for each in problem.wants if each.mod != mod)
     asking = replace(problem, wants=(*others, asked))
-    if isinstance(Searcher(asking).search(asking), Found):
+    if isinstance(_fresh(searcher, asking).search(asking), Found):
         yield Remedy(
             kind="pre-release",
             text=f"take the pre-release {mod} {newest.version}",
@@ -164,42 +182,3 @@ def _fewer(searcher: Searcher, problem: Problem, refusal: Refusal) -> Iterator[R
             else f"drop {names[0]}",
             command="; ".join(f"rellum drop {name}" for name in names),
         )
-
-
-def fewest_to_give_up(searcher: Searcher, problem: Problem) -> tuple[Want, ...] | None:
-    """Return the fewest wants without which there is a line-up; of several such the last wanted.
-
-    None where it would take more than a few, or where dropping wants does not help.
-    """
-    reasons: list[frozenset[ModId]] = []
-    while True:
-        hit = _smallest_hit(reasons, [want.mod for want in problem.wants])
-        if hit is None:
-            return None
-        dropped = tuple(want for want in problem.wants if want.mod in hit)
-        found = searcher.search(without(problem, *dropped))
-        if isinstance(found, Found):
-            return dropped
-        wants = frozenset(want.mod for want in wants_against_each_other(searcher, found))
-        if not wants or len(reasons) == MOST_REASONS:
-            return None
-        reasons.append(wants)
-
-
-def _smallest_hit(reasons: list[frozenset[ModId]], order: list[ModId]) -> set[ModId] | None:
-    """Return a smallest set with a member in each reason; of several the latest in the order."""
-    rank = {mod: position for position, mod in enumerate(order)}
-
-    def hit(left: list[frozenset[ModId]], size: int) -> set[ModId] | None:
-        if not left:
-            return set()
-        if not size:
-            return None
-        for mod in sorted(left[0], key=rank.__getitem__, reverse=True):
-            rest = hit([each for each in left if mod not in each], size - 1)
-            if rest is not None:
-                return rest | {mod}
-        return None
-
-    found = (hit(reasons, size) for size in range(MOST_TO_GIVE_UP + 1))
-    return next((each for each in found if each is not None), None)

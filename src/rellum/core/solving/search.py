@@ -28,6 +28,7 @@ from rellum.core.solving.card_clauses import Rules, is_locked
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Clause, Engine, leaves_of
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
+from rellum.core.solving.prover import Work
 from rellum.core.solving.release_clauses import ReleaseClauses
 from rellum.core.solving.trial_book import TrialBook
 from rellum.core.solving.variables import ABSENT, OFF, ON, THERE, Entry, GroupVariable, Surroundings
@@ -54,9 +55,20 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class NotFound:
-    """No line-up: these clauses, each with its cause, cannot all be met. Not yet the fewest."""
+    """No line-up: these clauses, each with its cause, cannot all be met. Not yet the fewest.
 
-    clauses: tuple[Clause, ...]
+    ``supposed`` are those of the pack and the game, all of them; ``leaves`` those of the search's proof.
+    ``steps`` is what the proof took, in looks at clauses.
+    """
+
+    supposed: tuple[Clause, ...]
+    leaves: tuple[Clause, ...] = ()
+    steps: int = 0
+
+    @property
+    def clauses(self) -> tuple[Clause, ...]:
+        """All of them."""
+        return (*self.supposed, *self.leaves)
 
 
 class Searcher:
@@ -95,14 +107,19 @@ class Searcher:
         )
         self.taking = ReleaseClauses(self.rules)
         self._last: list[Supposition] = []
+        self.work: Work | None = None
+        """What searches may cost together; None: as much as it takes."""
 
     @property
     def clauses(self) -> int:
         """How many clauses there are, those that were learned left out."""
-        return self.engine.given
+        return len(self.engine.given)
 
     def search(self, problem: Problem, extra: Iterable[Supposition] = ()) -> Found | NotFound:
-        """Find the best line-up for a problem over the same cards, with some more supposed."""
+        """Find the best line-up for a problem over the same cards, with some more supposed.
+
+        Raises OutOfWork where there is a limit to the work, and it does not suffice.
+        """
         for mod in (want.mod for want in problem.wants):
             if mod not in self.rules.mods:
                 return NotFound(tuple(Clause([], cause) for cause in self._no_card(mod)))
@@ -213,6 +230,7 @@ class _Run:
     ) -> None:
         self.searcher = searcher
         self.engine = searcher.engine
+        self.began = self.spent = searcher.engine.steps
         self.taking = searcher.taking
         self.rules = searcher.rules
         self.suppositions = suppositions
@@ -261,6 +279,7 @@ class _Run:
                 if no_way is not None:
                     return self._refuse(no_way)
                 self._rewind()
+                self._spend()
                 continue
             if engine.level < len(self.suppositions):
                 supposed = self.suppositions[engine.level]
@@ -272,11 +291,18 @@ class _Run:
                 game = engine.domains[self.searcher.surroundings.game]
                 return Found(dict(self.taken), self.searcher.surroundings.games[_lowest(game)])
 
+    def _spend(self) -> None:
+        """Count the work that was done since the last conflict. Raises OutOfWork."""
+        if self.searcher.work is not None:
+            self.searcher.work.spend(self.engine.steps - self.spent)
+            self.spent = self.engine.steps
+
     def _refuse(self, conflict: Clause) -> NotFound:
         # All that is supposed, and not only what the search came by: what others want may make the
         # way to the contradiction shorter.
         supposed = [Clause([(each.number, each.mask)], each.cause) for each in self.suppositions]
-        return NotFound((*supposed, *leaves_of(self.engine.trace(conflict))))
+        leaves = leaves_of(self.engine.trace(conflict))
+        return NotFound(tuple(supposed), tuple(leaves), self.engine.steps - self.began)
 
     def _decide(self, number: int, mask: int) -> None:
         self.marks.append((self.next_wish, self.at, len(self.queue), len(self.taken)))

@@ -65,6 +65,12 @@ def _speaks_of(cause: Cause) -> set[ModId]:
     return set()
 
 
+def mods_of(cause: Cause) -> set[ModId]:
+    """Return the mods that a statement names."""
+    subject = _subject(cause)
+    return _speaks_of(cause) | ({subject} if subject else set())
+
+
 def _sentences(cause: Cause) -> Iterator[Statement]:
     if isinstance(cause, causes.OfReleases):
         yield _of_releases(cause)

@@ -44,7 +44,7 @@ def suppose(
 ) -> Outcome:
     """Take a release beside all that the pack asks for; ``now`` is the line-up to compare with.
 
-    A reason against it is reduced as far as can be where it has up to ``most`` statements.
+    A reason against it is reduced with work of up to ``most``.
 
     The mod must be one that the problem's wants can bring in.
     """

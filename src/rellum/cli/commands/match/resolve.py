@@ -10,6 +10,8 @@ from rellum.cli import console, options
 from rellum.cli.request import request_of
 from rellum.cli.views import resolve as view
 
+_LONGER = 10
+
 
 def resolve(
     mods: Annotated[
@@ -18,6 +20,12 @@ def resolve(
     ] = None,
     fresh: Annotated[
         bool, typer.Option("--fresh", help="Choose anew, ignoring the current line-up.")
+    ] = False,
+    longer: Annotated[
+        bool,
+        typer.Option(
+            "--longer", help="If there is none: look ten times as long for why, and what helps."
+        ),
     ] = False,
     pack: options.Pack = options.HERE,
     as_json: options.Json = False,
@@ -28,6 +36,7 @@ def resolve(
     """
     from rellum.core.actions.match.resolve import choose_none
     from rellum.core.actions.match.resolve import resolve as action
+    from rellum.core.composing.line_up import Explaining
 
     if mods and not fresh:
         raise console.BadCall(
@@ -39,6 +48,7 @@ def resolve(
         fresh=fresh,
         fresh_mods=mods or [],
         choose=view.choose if not as_json else choose_none,
+        explaining=Explaining(_LONGER if longer else 1, view.tell_refused),
     )
     if as_json:
         console.say_json(view.document(result))

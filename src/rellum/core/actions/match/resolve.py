@@ -12,7 +12,7 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.composing.in_folder import InFolder
 from rellum.core.composing.known_folders import known_folders
-from rellum.core.composing.line_up import _as_lock, solve_or_raise
+from rellum.core.composing.line_up import AT_ONCE, Explaining, _as_lock, solve_or_raise
 from rellum.core.composing.needed import NeededFile, missing_among, needed_files
 from rellum.core.composing.pack_problem import (
     PackProblem,
@@ -61,6 +61,7 @@ def resolve(
     fresh: bool = False,
     fresh_mods: Sequence[str] = (),
     choose: Choose = choose_none,
+    explaining: Explaining = AT_ONCE,
 ) -> ResolveResult:
     """Find the line-up and write it.
 
@@ -79,7 +80,7 @@ def resolve(
             unchosen = _open_choices(asked)
         for mod in fresh_mods:
             find_mod(asked.catalog, mod)
-        line_up = solve_or_raise(asked.problem)
+        line_up = solve_or_raise(asked.problem, explaining)
         lock = _as_lock(asked, line_up, shelf)
         changed = write_lock(opened.home, lock)
         shelf.index.add_pack(opened.home.folder)

@@ -1,0 +1,112 @@
+"""The fewest wants without which there is a line-up, found exactly.
+
+A smallest set that hits every reason (Reiter, "A theory of diagnosis from first principles", 1987): reasons
+are looked for only as long as one is not yet hit.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from rellum.core.solving import causes
+from rellum.core.solving.engine import Clause
+from rellum.core.solving.minimal import bits_of
+from rellum.core.solving.problem import Problem, Want
+from rellum.core.solving.prover import Prover, Work
+from rellum.core.solving.reasons import SMALL, numbered
+from rellum.core.solving.refusal import wants_against_each_other, without
+from rellum.core.solving.search import Found, Searcher
+from rellum.core.values.ids import ModId
+
+MOST_TO_GIVE_UP = 6
+MOST_REASONS = 60
+"""So many reasons are looked for before it is said that giving up a few wants does not help."""
+_UNBOUNDED = 1 << 62
+Mods = frozenset[ModId]
+Against = Callable[[Mods], "Mods | None"]
+"""Tells which wants stand against each other without some; None: there is a line-up then."""
+
+
+def fewest_to_give_up(searcher: Searcher, problem: Problem) -> tuple[Want, ...] | None:
+    """Return the fewest wants without which there is a line-up; of several such the last wanted.
+
+    None where it would take more than a few, or where dropping wants does not help. Raises OutOfWork where
+    the searcher's work does not suffice.
+    """
+    is_small = searcher.clauses <= SMALL and all(
+        each.mod in searcher.rules.mods for each in problem.wants
+    )
+    against = _proving(searcher, problem) if is_small else _searching(searcher, problem)
+    reasons: list[Mods] = []
+    while True:
+        hit = _smallest_hit(reasons, [want.mod for want in problem.wants])
+        if hit is None:
+            return None
+        wants = against(frozenset(hit))
+        if wants is None:
+            return tuple(want for want in problem.wants if want.mod in hit)
+        if not wants or len(reasons) == MOST_REASONS:
+            return None
+        reasons.append(wants)
+
+
+def _searching(searcher: Searcher, problem: Problem) -> Against:
+    """Ask the search, which makes the clauses that a question takes."""
+
+    def against(dropped: Mods) -> Mods | None:
+        gone = [want for want in problem.wants if want.mod in dropped]
+        found = searcher.search(without(problem, *gone))
+        if isinstance(found, Found):
+            return None
+        return frozenset(want.mod for want in wants_against_each_other(searcher, found))
+
+    return against
+
+
+def _proving(searcher: Searcher, problem: Problem) -> Against:
+    """Ask a prover that has all clauses, and learns from one question for the next."""
+    searcher.search(problem)  # so that all clauses are made
+    supposed = [
+        Clause([(each.number, each.mask)], each.cause) for each in searcher.suppose(problem)
+    ]
+    world = numbered((*supposed, *searcher.engine.given))
+    prover = Prover(world.clauses, searcher.engine.sizes)
+    of_want = [(at, mod) for at, cause in enumerate(world.causes) if (mod := _wanted(cause))]
+    everything = (1 << len(world.causes)) - 1
+    work = searcher.work or Work(_UNBOUNDED)
+
+    def against(dropped: Mods) -> Mods | None:
+        off = sum(1 << at for at, mod in of_want if mod in dropped)
+        core = prover.solve(everything & ~off, work).core
+        return frozenset(_wants_in(core, world.causes)) if core else None
+
+    return against
+
+
+def _wanted(cause: object) -> ModId | None:
+    return cause.want.mod if isinstance(cause, (causes.Wanted, causes.OptionWanted)) else None
+
+
+def _wants_in(core: int, statements: list[causes.Cause]) -> Iterable[ModId]:
+    for bit in bits_of(core):
+        if (mod := _wanted(statements[bit])) is not None:
+            yield mod
+
+
+def _smallest_hit(reasons: list[frozenset[ModId]], order: list[ModId]) -> set[ModId] | None:
+    """Return a smallest set with a member in each reason; of several the latest in the order."""
+    rank = {mod: position for position, mod in enumerate(order)}
+
+    def hit(left: list[frozenset[ModId]], size: int) -> set[ModId] | None:
+        if not left:
+            return set()
+        if not size:
+            return None
+        for mod in sorted(left[0], key=rank.__getitem__, reverse=True):
+            rest = hit([each for each in left if mod not in each], size - 1)
+            if rest is not None:
+                return rest | {mod}
+        return None
+
+    found = (hit(reasons, size) for size in range(MOST_TO_GIVE_UP + 1))
+    return next((each for each in found if each is not None), None)
