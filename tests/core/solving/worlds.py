@@ -258,7 +258,11 @@ def is_line_up(chosen: LineUp, asked: Problem, game: Version) -> bool:
 
 def _holds(each: Release, chosen: LineUp, asked: Problem, game: Version, book: TrialBook) -> bool:
     held = {(hold.mod, hold.version) for hold in asked.holds}
-    named = any(h.mod == each.mod and h.version.is_prerelease for h in asked.holds)
+    named = any(
+        h.mod == each.mod and h.version.release_key == each.version.release_key
+        for h in asked.holds
+        if h.version.is_prerelease
+    )
     tried = any(trial.game == game for trial in book.working(each))
     return (
         (each.game is None or game in parse_range(each.game) or tried)

@@ -122,6 +122,11 @@ class OrderingsTest(unittest.TestCase):
         for scheme, text, is_pre in (
             ("dotted", "5.1-beta.1", True),
             ("dotted", "97.3.21b", False),
+            ("dotted", "1.0-M1", True),
+            ("dotted", "1.0m1", False),
+            ("dotted", "1.0-nightly.7", True),
+            ("dotted", "1.0-canary", True),
+            ("dotted", "1.0-experimental", True),
             ("semver", "1.0.0-x", True),
             ("semver", "1.0.0+x", False),
             ("decimal", "2.1rc1", True),

@@ -30,7 +30,7 @@ from rellum.core.solving.variables import (
     Surroundings,
 )
 from rellum.core.values.ids import ModId
-from rellum.core.versions.version import Version
+from rellum.core.versions.version import Key, Version
 
 
 class Rules:
@@ -43,7 +43,7 @@ class Rules:
         surroundings: Surroundings,
         book: TrialBook,
         *,
-        asked: frozenset[ModId] = frozenset(),
+        asked: Mapping[ModId, frozenset[Key]] | None = None,
         held: frozenset[tuple[ModId, Version]] = frozenset(),
         ignored: frozenset[tuple[object, ...]] = frozenset(),
         kept: Mapping[ModId, Locked] | None = None,
@@ -55,7 +55,7 @@ class Rules:
         self.mods: dict[ModId, ModVariable] = {}
         self.groups: dict[tuple[ModId, str, str], GroupVariable] = {}
         self.by_number: dict[int, ModVariable | GroupVariable] = {}
-        self._asked = asked
+        self._asked = asked or {}
         self._held = held
         self._ignored = ignored
         self._kept = kept or {}
@@ -144,6 +144,7 @@ class Rules:
         by_editions: dict[tuple[str, ...], int] = defaultdict(int)
         by_expansion: dict[tuple[str, bool], int] = defaultdict(int)
         withdrawn = prereleases = unfinished = 0
+        asked = self._asked.get(mod.id, frozenset())
         for bit, release in variable.considered_releases():
             if release.game is not None:
                 by_game[release.game, self.book.working(release)] |= bit
@@ -157,7 +158,7 @@ class Rules:
                 withdrawn |= bit
             if release.open_lines:
                 unfinished |= bit
-            if release.version.is_prerelease and mod.id not in self._asked:
+            if release.version.is_prerelease and release.version.release_key not in asked:
                 prereleases |= bit
         around = self.surroundings
         for (text, trials), mask in by_game.items():

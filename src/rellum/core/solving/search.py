@@ -33,7 +33,7 @@ from rellum.core.solving.release_clauses import ReleaseClauses
 from rellum.core.solving.trial_book import TrialBook
 from rellum.core.solving.variables import ABSENT, OFF, ON, THERE, Entry, GroupVariable, Surroundings
 from rellum.core.values.ids import ModId
-from rellum.core.versions.version import Version
+from rellum.core.versions.version import Key, Version
 
 
 @dataclass(frozen=True, slots=True)
@@ -209,9 +209,17 @@ def _wished(group: GroupVariable, names: tuple[str, ...]) -> int:
     return ON if choice is not None and choice.id in names else OFF
 
 
-def _asks_for_prereleases(problem: Problem) -> frozenset[ModId]:
-    asked = {want.mod for want in problem.wants if want.range.names_prerelease}
-    return frozenset(asked | {hold.mod for hold in problem.holds if hold.version.is_prerelease})
+def _asks_for_prereleases(problem: Problem) -> dict[ModId, frozenset[Key]]:
+    """Return of which releases the pack names a pre-release, by mod; those of others are not taken."""
+    asked: dict[ModId, frozenset[Key]] = {}
+    for want in problem.wants:
+        if want.range.opens:
+            asked[want.mod] = asked.get(want.mod, frozenset()) | want.range.opens
+    for hold in problem.holds:
+        if hold.version.is_prerelease:
+            named = {hold.version.release_key}
+            asked[hold.mod] = asked.get(hold.mod, frozenset()) | named
+    return asked
 
 
 @dataclass(slots=True)

@@ -44,15 +44,22 @@ LISTED: Final = "listed"
 _PRE_WORDS: Final = {
     "dev": 0,
     "snapshot": 0,
+    "nightly": 0,
+    "canary": 0,
+    "experimental": 0,
     "test": 0,
     "alpha": 1,
+    "milestone": 1,
     "beta": 2,
     "pre": 3,
     "preview": 3,
     "rc": 4,
 }
-_GLUED: Final = re.compile(r"(?<=[0-9])(a|b)(?=[0-9])")
-"""``1.0a1`` and ``1.0b2`` are before 1.0, as in PEP 440; a letter alone (``1.0b``) is after it."""
+_GLUED: Final = re.compile(r"(?<=[0-9])(a|b)(?=[0-9])|(?<=[._+-])m(?=[0-9])")
+"""``1.0a1`` and ``1.0b2`` are before 1.0, as in PEP 440, and so is ``1.0-m1``; a letter alone (``1.0b``) is
+after it.
+"""
+_GLUED_WORDS: Final = {"a": "alpha", "b": "beta", "m": "milestone"}
 _SHAPE = re.compile(r"v?[0-9a-z]+(?:[._+-]+[0-9a-z]+)*", re.IGNORECASE)
 _PARTS = re.compile(r"[0-9]+|[a-z]+")
 _SEMVER = re.compile(
@@ -67,6 +74,9 @@ _CALENDAR = re.compile(
     r"((?:[._+-]*[0-9a-z]+)*)",
     re.IGNORECASE,
 )
+CENTURY: Final = 2000
+"""What is added to a year that is written with SHORT_YEAR digits."""
+SHORT_YEAR: Final = 2
 _SERIAL = re.compile(r"(?:[a-z]+[ ._-]?)?([0-9]+)", re.IGNORECASE)
 
 
@@ -111,7 +121,7 @@ def _dotted_key(text: str) -> Key | None:
 def _loose_parts(text: str) -> list[Part]:
     """Read numbers and words, whatever stands between them."""
     parts: list[Part] = []
-    plain = _GLUED.sub(lambda found: {"a": "alpha", "b": "beta"}[found[0]], text.lower())
+    plain = _GLUED.sub(lambda found: _GLUED_WORDS[found[0]], text.lower())
     for piece in _PARTS.findall(plain):
         if piece.isdigit():
             parts.append((NUMBER, int(piece), ""))
@@ -164,7 +174,7 @@ def _calendar_key(text: str) -> Key | None:
         return None
     rest = _loose_parts(match[4])
     _strip_zeros(rest)
-    century = 2000 if len(match[1]) == 2 else 0
+    century = CENTURY if len(match[1]) == SHORT_YEAR else 0
     return (
         (NUMBER, year + century, ""),
         (NUMBER, month, ""),

@@ -4,11 +4,12 @@ Grammar, blanks allowed between all signs::
 
     range       = alternative { "|" alternative }
     alternative = term { "," term }
-    term        = "*" | [ comparator ] version | [ "==" | "!=" ] version ".*"
+    term        = "*" | [ comparator ] version | [ "==" | "!=" ] version ".*" | ">=" version "-"
     comparator  = ">=" | ">" | "<=" | "<" | "==" | "=" | "!="
 
-``,`` means and, ``|`` means or. ``1.6.*`` is every version that begins with 1.6, without its
-pre-releases. A bare version is exactly that version.
+``,`` means and, ``|`` means or. ``1.6.*`` is every version that begins with 1.6, without the pre-releases of
+1.6 itself. A bare version is exactly that version. ``<2`` holds nothing of 2, its pre-releases neither;
+``>=2-`` begins with the first of those.
 
 Inside, a range is a sorted tuple of intervals that neither touch nor overlap: one normal form for
 each set, so that two ranges are equal exactly when they hold the same versions.
@@ -18,15 +19,23 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left, bisect_right
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Final
 
-from rellum.core.versions.orderings import DOTTED, LISTED, Ordering, parse_version
+from rellum.core.versions.orderings import (
+    CENTURY,
+    DOTTED,
+    LISTED,
+    SHORT_YEAR,
+    Ordering,
+    parse_version,
+)
 from rellum.core.versions.version import (
     BEFORE_ALL_PART,
     NUMBER,
+    PRE,
     Key,
     Version,
     VersionSyntaxError,
@@ -50,7 +59,7 @@ class Cut:
     """A point between versions: just before the version ``key``, or just after it.
 
     ``text`` is what the cut was written as: a version, or ``1.6.*`` for the end of that family,
-    which begins at the key ``family``.
+    which begins at the key ``family``. A key that ends before all parts lies before the pre-releases, too.
     """
 
     key: Key
@@ -63,6 +72,11 @@ class Cut:
         """Whether it lies before the first sign of what comes after ``1.6.*``."""
         return self.text.endswith(".*")
 
+    @property
+    def is_before_prereleases(self) -> bool:
+        """Whether it lies before a version and its pre-releases."""
+        return bool(self.key) and self.key[-1] == BEFORE_ALL_PART and not self.ends_family
+
 
 LOWEST: Final = Cut((), False)
 HIGHEST: Final = Cut(((99, 0, ""),), True)
@@ -72,11 +86,14 @@ Interval = tuple[Cut, Cut]
 
 @dataclass(frozen=True, slots=True)
 class Range:
-    """A set of versions. Equality goes by the set; ``text`` is as it was written, or made."""
+    """A set of versions. Equality goes by the set; ``text`` is as it was written, or made.
+
+    ``opens`` are the releases of which it names a pre-release, by what their versions' keys begin with.
+    """
 
     intervals: tuple[Interval, ...]
     text: str = field(compare=False)
-    names_prerelease: bool = field(compare=False, default=False)
+    opens: frozenset[Key] = field(compare=False, default=frozenset())
 
     def __contains__(self, version: object) -> bool:
         if not isinstance(version, Version):
@@ -123,14 +140,14 @@ class Range:
 
 def _made(intervals: tuple[Interval, ...], one: Range, two: Range) -> Range:
     """Return a range that was computed, with the shortest text for it."""
-    return Range(intervals, range_text(intervals), one.names_prerelease or two.names_prerelease)
+    return Range(intervals, range_text(intervals), one.opens | two.opens)
 
 
 @lru_cache(maxsize=65536)
 def parse_range(text: str, ordering: Ordering = DOTTED) -> Range:
     """Read a range under an ordering. Raises RangeSyntaxError, which knows the spot."""
     intervals: tuple[Interval, ...] = ()
-    names_prerelease = False
+    opens: frozenset[Key] = frozenset()
     position = 0
     terms = 0
     for alternative in text.split("|"):
@@ -139,18 +156,18 @@ def parse_range(text: str, ordering: Ordering = DOTTED) -> Range:
             terms += 1
             if terms > MAX_TERMS:
                 raise RangeSyntaxError(text, position, f"a range has at most {MAX_TERMS} terms")
-            found, is_pre = _parse_term(term, text, position, ordering)
+            found, opened = _parse_term(term, text, position, ordering)
             kept = _intersection(kept, found)
-            names_prerelease |= is_pre
+            opens |= opened
             position += len(term) + 1
         intervals = _normal(intervals + kept)
-    return Range(intervals, text.strip(), names_prerelease)
+    return Range(intervals, text.strip(), opens)
 
 
 def _parse_term(
     term: str, whole: str, position: int, ordering: Ordering
-) -> tuple[tuple[Interval, ...], bool]:
-    """Read one term of the grammar above; say also whether it names a pre-release."""
+) -> tuple[tuple[Interval, ...], frozenset[Key]]:
+    """Read one term of the grammar above; say also of which release it names a pre-release."""
     match = _TERM.fullmatch(term)
     spot = position + len(term) - len(term.lstrip())
     if match is None:
@@ -158,24 +175,65 @@ def _parse_term(
     sign, text = match["sign"], match["text"]
     spot = position + match.start("text")
     if text == "*" and sign is None:
-        return ((LOWEST, HIGHEST),), False
+        return ((LOWEST, HIGHEST),), frozenset()
+    if sign is None and ordering.scheme != LISTED and _NO_VERSION.fullmatch(text):
+        raise RangeSyntaxError(whole, spot, _advice(whole))
+    opens: frozenset[Key] = frozenset()
     try:
         if text.endswith(".*") and sign in (None, "==", "=", "!=") and ordering.scheme != LISTED:
-            found, is_pre = _family(text, ordering), False
+            found = _family(text, ordering)
+        elif text.endswith("-") and sign == ">=" and ordering.scheme in _WITH_PRERELEASES:
+            version = parse_version(text[:-1], ordering)
+            found = ((_before_prereleases(version), HIGHEST),)
+            opens = frozenset({version.release_key})
         else:
             version = parse_version(text, ordering)
-            found, is_pre = _comparison(sign or "==", version), version.is_prerelease
+            found = _comparison(sign or "==", version, ordering)
+            opens = frozenset({version.release_key} if version.is_prerelease else ())
     except VersionSyntaxError as error:
         said = str(error) if ordering.scheme == LISTED else _advice(whole)
         raise RangeSyntaxError(whole, spot, said) from error
-    return (_complement(found) if sign == "!=" else found), is_pre
+    return (_complement(found) if sign == "!=" else found), opens
 
 
 def _advice(whole: str) -> str:
+    """Say what is meant by a form that other tools know, else give an example."""
+    for shape, meant in _MEANT:
+        if match := shape.fullmatch(whole.strip()):
+            return f"{whole!r} is not a range; write {meant(match)!r}"
     return f"{whole!r} is not a range; write e.g. '>=1.5, <1.7'"
 
 
-def _comparison(sign: str, version: Version) -> tuple[Interval, ...]:
+def _next_first(version: str) -> str:
+    """Return the first number after that of a version: 4 for 3.2."""
+    return str(int(version.split(".")[0]) + 1)
+
+
+_NUMBERS: Final = r"v?([0-9]+(?:\.[0-9]+)*)"
+_NO_VERSION: Final = re.compile(r"latest|newest|any|v?[0-9.]+\.x", re.IGNORECASE)
+"""What could be read as a version, and never is meant as one."""
+_MEANT: Final[tuple[tuple[re.Pattern[str], Callable[[re.Match[str]], str]], ...]] = (
+    (re.compile(rf"=>\s*{_NUMBERS}"), lambda m: f">={m[1]}"),
+    (re.compile(rf"=<\s*{_NUMBERS}"), lambda m: f"<={m[1]}"),
+    (re.compile(rf"\^\s*{_NUMBERS}"), lambda m: f">={m[1]}, <{_next_first(m[1])}"),
+    (re.compile(rf"~>?=?\s*{_NUMBERS}"), lambda m: f"{m[1]}.*"),
+    (re.compile(rf"{_NUMBERS}\s*\+"), lambda m: f">={m[1]}"),
+    (re.compile(rf"{_NUMBERS}\.x", re.IGNORECASE), lambda m: f"{m[1]}.*"),
+    (re.compile("latest|newest|any", re.IGNORECASE), lambda _: "*"),
+    (re.compile(rf"{_NUMBERS}\s+(?:-|to)\s+{_NUMBERS}"), lambda m: f">={m[1]}, <={m[2]}"),
+    (re.compile(rf"\[\s*{_NUMBERS}\s*,\s*{_NUMBERS}\s*\)"), lambda m: f">={m[1]}, <{m[2]}"),
+    (re.compile(rf"\[\s*{_NUMBERS}\s*,\s*{_NUMBERS}\s*\]"), lambda m: f">={m[1]}, <={m[2]}"),
+    (re.compile(rf"[a-z][a-z0-9-]*@\s*{_NUMBERS}", re.IGNORECASE), lambda m: m[1]),
+)
+
+
+def _before_prereleases(version: Version) -> Cut:
+    """Return the cut before a version and its pre-releases; before 0 there is nothing."""
+    key = version.release_key
+    return Cut((*key, BEFORE_ALL_PART), False, version.text) if key else LOWEST
+
+
+def _comparison(sign: str, version: Version, ordering: Ordering) -> tuple[Interval, ...]:
     before = Cut(version.key, False, version.text)
     after = Cut(version.key, True, version.text)
     if sign == ">=":
@@ -183,7 +241,8 @@ def _comparison(sign: str, version: Version) -> tuple[Interval, ...]:
     if sign == ">":
         return ((after, HIGHEST),)
     if sign == "<":
-        return ((LOWEST, before),)
+        has_more = ordering.scheme in _WITH_PRERELEASES and not version.is_prerelease
+        return ((LOWEST, _before_prereleases(version) if has_more else before),)
     if sign == "<=":
         return ((LOWEST, after),)
     return ((before, after),)
@@ -202,14 +261,19 @@ def _family(text: str, ordering: Ordering) -> tuple[Interval, ...]:
         raise VersionSyntaxError(f"{text!r} has no meaning among {ordering.scheme} versions")
     numbers = [int(piece) for piece in pieces]
     if ordering.scheme == "calendar":
-        parts = [(NUMBER, number, "") for number in numbers]
-        lower: Key = tuple(parts)
+        numbers[0] += CENTURY if len(pieces[0]) == SHORT_YEAR else 0
+        lower: Key = tuple((NUMBER, number, "") for number in numbers)
     else:
         lower = parse_version(base, ordering).key
-    upper = (*((NUMBER, n, "") for n in numbers[:-1]), (NUMBER, numbers[-1] + 1, ""))
-    return ((Cut(lower, False, base), Cut((*upper, BEFORE_ALL_PART), False, text, lower)),)
+    above = [*numbers[:-1], numbers[-1] + 1]
+    # As many numbers as the versions of that ordering have, so that the same set has the same cuts.
+    least = {"semver": 3, "calendar": 3 if len(above) > 1 else 1}.get(ordering.scheme, 0)
+    above += [0] * (least - len(above))
+    upper = (*((NUMBER, number, "") for number in above), BEFORE_ALL_PART)
+    return ((Cut(lower, False, base), Cut(upper, False, text, lower)),)
 
 
+_WITH_PRERELEASES: Final = ("dotted", "semver", "decimal", "calendar")
 _WITH_FAMILIES: Final = ("dotted", "semver", "calendar")
 
 
@@ -245,17 +309,25 @@ def _interval_text(interval: Interval) -> str:
     terms = []
     if low.ends_family:
         terms = [f">={low.text[:-2]}", f"!={low.text}"]
+    elif low.is_before_prereleases:
+        terms = [f">={low.text}-"]
     elif low != LOWEST:
         terms = [f"{'>' if low.after else '>='}{low.text}"]
     if high.ends_family:
         base = high.text[:-2]
         if low < Cut(high.family, False):
-            rest = ", ".join([*terms, f"<{base}"])
+            rest = ", ".join([*terms, f"<={base}"])
             return f"{rest} | {high.text}"
         terms.append(high.text)
-    elif high != HIGHEST:
+    elif high.is_before_prereleases or _is_prerelease(high.key):
         terms.append(f"{'<=' if high.after else '<'}{high.text}")
+    elif high != HIGHEST:
+        terms.append(f"<={high.text}" if high.after else f"<={high.text}, !={high.text}")
     return ", ".join(terms)
+
+
+def _is_prerelease(key: Key) -> bool:
+    return any(part[0] == PRE for part in key)
 
 
 def _normal(intervals: tuple[Interval, ...]) -> tuple[Interval, ...]:

@@ -46,5 +46,11 @@ class Version:
         """Whether a word such as ``beta`` puts it before a release."""
         return any(part[0] == PRE for part in self.key)
 
+    @property
+    def release_key(self) -> Key:
+        """What it and the pre-releases of the same release begin with: of 2.0 and 2.0-beta the same."""
+        at = next((at for at, part in enumerate(self.key) if part[0] == PRE), len(self.key) - 1)
+        return self.key[:at]
+
     def __str__(self) -> str:
         return self.text
