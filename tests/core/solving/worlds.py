@@ -165,6 +165,8 @@ def _random_releases(source: Random, mod: str, names: str) -> Iterator[Release]:
                 made_for=(MadeFor(ModId(source.choice(others)), variants),)
                 if source.random() < 0.05
                 else (),
+                load_after=(ModId(source.choice(others)),) if source.random() < 0.12 else (),
+                load_before=(ModId(source.choice(others)),) if source.random() < 0.12 else (),
             )
 
 
@@ -253,7 +255,26 @@ def is_line_up(chosen: LineUp, asked: Problem, game: Version) -> bool:
         for trial in book.breaking
     ):
         return False
-    return all(_holds(each, chosen, asked, game, book) for each in chosen.values())
+    if not all(_holds(each, chosen, asked, game, book) for each in chosen.values()):
+        return False
+    return _can_be_ordered(chosen)
+
+
+def _can_be_ordered(chosen: LineUp) -> bool:
+    """Whether there is an order that all hints allow: one mod after another whose hints are met goes."""
+    left = dict(chosen)
+    while left:
+        free = [
+            mod
+            for mod, each in left.items()
+            if not any(other in left and other != mod for other in each.load_after)
+            and not any(mod in other.load_before for other in left.values() if other is not each)
+        ]
+        if not free:
+            return False
+        for mod in free:
+            del left[mod]
+    return True
 
 
 def _holds(each: Release, chosen: LineUp, asked: Problem, game: Version, book: TrialBook) -> bool:

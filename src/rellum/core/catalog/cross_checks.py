@@ -250,12 +250,17 @@ def of_trial(catalog: Catalog, trial: Trial) -> Iterator[Fault]:
 
 
 def _load_cycles(catalog: Catalog) -> Iterator[Fault]:
-    """Yield each ring of mods whose newest releases would all have to load after one another."""
+    """Yield each ring of mods whose newest releases say that they load after one another."""
     newest = {
         mod.id: next((each for each in mod.releases if not each.withdrawn), mod.releases[0])
         for mod in catalog.mods.values()
     }
-    after = {mod_id: _named_before(release, newest) for mod_id, release in newest.items()}
+    after = {
+        mod_id: [
+            mod for mod in dict.fromkeys(release.load_after) if mod in newest and mod != mod_id
+        ]
+        for mod_id, release in newest.items()
+    }
     for mod_id, release in newest.items():
         for other in release.load_before:
             if other in after and other != mod_id:
@@ -277,9 +282,3 @@ def _load_cycles(catalog: Catalog) -> Iterator[Fault]:
                 path = {}
             else:
                 path[following] = iter(after[following])
-
-
-def _named_before(release: Release, known: dict[ModId, Release]) -> list[ModId]:
-    needed = [need.any_of[0].mod for need in release.needs if len(need.any_of) == 1]
-    named = dict.fromkeys([*needed, *release.load_after])
-    return [mod for mod in named if mod in known and mod != release.mod]

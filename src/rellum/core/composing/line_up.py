@@ -146,7 +146,7 @@ def _hint(remedies: Sequence[Remedy], is_cut: bool) -> str:
 
 
 def line_up_of(opened: Session, shelf: Shelf, fresh_mods: Sequence[str]) -> LockFile:
-    """Return the line-up that a pack asks for now; write nothing. Raises NoLineUpExists, LoadCycle."""
+    """Return the line-up that a pack asks for now; write nothing. Raises NoLineUpExists."""
     asked = problem_of(opened, fresh=tuple(map(ModId, fresh_mods)))
     return _as_lock(asked, solve_or_raise(asked.problem), shelf)
 
@@ -165,7 +165,7 @@ AT_ONCE: Final = Explaining()
 
 
 def solve_or_raise(problem: Problem, explaining: Explaining = AT_ONCE) -> LineUp:
-    """Return the line-up. Raises NoLineUpExists with the reason and what would help, LoadCycle."""
+    """Return the line-up. Raises NoLineUpExists with the reason and what would help."""
     searcher, found = solve(problem)
     if isinstance(found, NotFound):
         refuse_faulty(problem.catalog, _within_reach(problem))

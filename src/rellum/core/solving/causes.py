@@ -120,6 +120,21 @@ class Unfinished(OfReleases):
 
 
 @dataclass(frozen=True, slots=True, eq=False)
+class LoadsAfter(OfReleases):
+    """Their card says that they load after another mod, or before it."""
+
+    other: ModId
+    is_after: bool
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class LoadsInCircle(Cause):
+    """Releases whose hints about the load order run in a circle."""
+
+    hints: tuple[LoadsAfter, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
 class Broke(Cause):
     """These releases broke together on a game version."""
 

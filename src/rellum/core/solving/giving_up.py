@@ -44,7 +44,11 @@ def fewest_to_give_up(searcher: Searcher, problem: Problem) -> tuple[Want, ...] 
             return None
         wants = against(frozenset(hit))
         if wants is None:
-            return tuple(want for want in problem.wants if want.mod in hit)
+            dropped = tuple(want for want in problem.wants if want.mod in hit)
+            if not is_small or isinstance(searcher.search(without(problem, *dropped)), Found):
+                return dropped
+            against = _proving(searcher, problem)  # the search met a circle in the load order
+            continue
         if not wants or len(reasons) == MOST_REASONS:
             return None
         reasons.append(wants)

@@ -6,7 +6,7 @@ same share one.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from rellum.core.catalog.model import Clash, MadeFor, Need, Requirement
@@ -14,7 +14,9 @@ from rellum.core.solving import causes
 from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Literal
+from rellum.core.solving.load_order import Hint
 from rellum.core.solving.variables import ABSENT, THERE, Entry, GroupVariable, ModVariable
+from rellum.core.values.ids import ModId
 
 
 @dataclass(slots=True)
@@ -49,6 +51,26 @@ class ReleaseClauses:
                 if each.mask & domain and not each.is_added:
                     each.is_added = True
                     self._add(variable, each)
+
+    def forbid_circle(self, circle: Iterable[Hint]) -> None:
+        """Add that not all mods of a circle are there with releases that give its hints.
+
+        It holds for all releases that say the same, and not only for those in which it was found.
+        """
+        mods = self.rules.mods
+        told: list[causes.LoadsAfter] = []
+        masks: dict[ModId, int] = {}
+        for hint in circle:
+            masks.setdefault(hint.later, mods[hint.later].everything & ~ABSENT)
+            masks.setdefault(hint.earlier, mods[hint.earlier].everything & ~ABSENT)
+        for hint in circle:
+            variable = mods[hint.said_by]
+            mask = variable.mask_of(each for each in variable.mod.releases if hint.is_said_in(each))
+            masks[hint.said_by] &= mask
+            other = hint.earlier if hint.by_later else hint.later
+            told.append(causes.LoadsAfter(variable, mask, other, hint.by_later))
+        literals = [(mods[mod].number, mods[mod].everything & ~mask) for mod, mask in masks.items()]
+        self.rules.add(literals, causes.LoadsInCircle(tuple(told)))
 
     def entries_of(self, number: int, value: int) -> Iterator[Entry]:
         """Yield what must come in with a value of a variable, in the card's order."""

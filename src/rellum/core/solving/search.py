@@ -27,11 +27,21 @@ from rellum.core.solving import causes
 from rellum.core.solving.card_clauses import Rules, is_locked
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Clause, Engine, leaves_of
+from rellum.core.solving.load_order import find_circle
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.prover import Work
 from rellum.core.solving.release_clauses import ReleaseClauses
 from rellum.core.solving.trial_book import TrialBook
-from rellum.core.solving.variables import ABSENT, OFF, ON, THERE, Entry, GroupVariable, Surroundings
+from rellum.core.solving.variables import (
+    ABSENT,
+    OFF,
+    ON,
+    THERE,
+    Entry,
+    GroupVariable,
+    ModVariable,
+    Surroundings,
+)
 from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Key, Version
 
@@ -296,6 +306,8 @@ class _Run:
                 self._decide(supposed.number, supposed.mask)
                 continue
             if not self._grant_wish() and self._walk():
+                if self._forbid_circle():
+                    continue
                 game = engine.domains[self.searcher.surroundings.game]
                 return Found(dict(self.taken), self.searcher.surroundings.games[_lowest(game)])
 
@@ -304,6 +316,20 @@ class _Run:
         if self.searcher.work is not None:
             self.searcher.work.spend(self.engine.steps - self.spent)
             self.spent = self.engine.steps
+
+    def _forbid_circle(self) -> bool:
+        """Rule out hints about the load order that run in a circle among what was found, if any do."""
+        found = {
+            variable.mod.id: variable.mod.releases[value - 1]
+            for number, value in self.taken.items()
+            if isinstance(variable := self.rules.by_number[number], ModVariable)
+        }
+        circle = find_circle(found)
+        if circle:
+            self.engine.go_back(0)
+            self._rewind()
+            self.taking.forbid_circle(circle)
+        return bool(circle)
 
     def _refuse(self, conflict: Clause) -> NotFound:
         # All that is supposed, and not only what the search came by: what others want may make the

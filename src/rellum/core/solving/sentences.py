@@ -67,6 +67,8 @@ def _speaks_of(cause: Cause) -> set[ModId]:
 
 def mods_of(cause: Cause) -> set[ModId]:
     """Return the mods that a statement names."""
+    if isinstance(cause, causes.LoadsInCircle):
+        return {mod for each in cause.hints for mod in (each.variable.mod.id, each.other)}
     subject = _subject(cause)
     return _speaks_of(cause) | ({subject} if subject else set())
 
@@ -90,6 +92,8 @@ def _sentences(cause: Cause) -> Iterator[Statement]:
         yield broke(cause)
     elif isinstance(cause, causes.OptionFor):
         yield _of_option(cause)
+    elif isinstance(cause, causes.LoadsInCircle):
+        yield from (_of_releases(each) for each in cause.hints)
     else:
         yield Statement(text=_of_the_game(cause), source=None)
 
@@ -155,6 +159,7 @@ def _of_releases(cause: causes.OfReleases) -> Statement:
 
 
 _PLURAL = {"needs": "need", "clashes": "clash", "is": "are", "goes": "go", "forbids": "forbid",
+           "loads": "load",
            "was": "were"}  # fmt: skip
 
 Said = tuple[str, tuple[str | int, ...], OptionChoice | None]
@@ -183,6 +188,9 @@ def _what_they_say(cause: causes.OfReleases) -> Said:
         return "is a pre-release, taken only where a want or hold names one", ("version",), None
     if isinstance(cause, causes.Unfinished):
         return f"is not finished in its card: see '{MARK}' in {first.first_open}", (), None
+    if isinstance(cause, causes.LoadsAfter):
+        which = "after" if cause.is_after else "before"
+        return f"loads {which} {cause.other}", ("load", which), None
     assert isinstance(cause, causes.Withdrawn)
     return f"was withdrawn: {first.withdrawn}", ("withdrawn",), None
 

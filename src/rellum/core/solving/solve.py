@@ -20,9 +20,7 @@ def solve(problem: Problem) -> tuple[Searcher, LineUp | NotFound]:
     """Return the best line-up for a problem, or what stands against it, and who can say more of it.
 
     First it is tried whether all that the lock has can stay as it is. That looks at one release of
-    most mods, and where it succeeds it is the best: to stay comes before all that is free to choose.
-    Raises LoadCycle where the releases chosen cannot be put in a load order.
-    """
+    most mods, and where it succeeds it is the best: to stay comes before all that is free to choose."""
     if problem.locked:
         kept = _can_stay(problem)
         searcher = Searcher(problem, kept=kept)
@@ -77,8 +75,7 @@ def find_line_up(searcher: Searcher, problem: Problem) -> LineUp | NotFound:
     """Return the best line-up for a problem, looking at every release.
 
     A release of the lock that leaves has no more say: where one does, the search is repeated without
-    it, so that resolving again changes nothing. Raises LoadCycle where the releases chosen cannot be
-    put in a load order.
+    it, so that resolving again changes nothing.
     """
     found = searcher.search(problem)
     while isinstance(found, Found):
@@ -92,7 +89,7 @@ def find_line_up(searcher: Searcher, problem: Problem) -> LineUp | NotFound:
 
 
 def as_line_up(searcher: Searcher, problem: Problem, found: Found) -> LineUp:
-    """Put what was found in load order, with what each release is there for. Raises LoadCycle."""
+    """Put what was found in load order, with what each release is there for."""
     releases = chosen_releases(searcher, found)
     options = _chosen_options(searcher, found)
     by_option = _needs_of_options(searcher, found)

@@ -69,7 +69,7 @@ def resolve(
     ``choose`` is asked once for each option of a wanted mod that has no default; its answers are
     written into rellum.toml.
 
-    Raises NoLineUpExists, LoadCycle, UnknownMod, and what reading can raise.
+    Raises NoLineUpExists, UnknownMod, and what reading can raise.
     """
     with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
         lifted = None if fresh and not fresh_mods else tuple(map(ModId, fresh_mods))
