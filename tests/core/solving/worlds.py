@@ -148,6 +148,7 @@ def _random_releases(source: Random, mod: str, names: str) -> Iterator[Release]:
                 any_of = tuple(requirement(each, source.choice(_RANGES)) for each in several)
                 needs.append(Need(any_of, index if len(any_of) > 1 else None))
             clashes = [clash(source.choice(others), source.choice(_RANGES))]
+            clashes = [clashes[0]._replace(spares_stand_ins=source.random() < 0.3)]
             offers = [Offer(ModId(source.choice(others)), parse_version(str(source.randint(1, 3))))]
             variants = (source.choice("xy"),)
             yield release(
@@ -157,7 +158,7 @@ def _random_releases(source: Random, mod: str, names: str) -> Iterator[Release]:
                 game=source.choice([None, None, None, None, ">=1.6", "<1.7", ">=1.7", "1.6"]),
                 needs=tuple(needs),
                 clashes=tuple(clashes) if source.random() < 0.25 else (),
-                offers=tuple(offers) if source.random() < 0.15 else (),
+                offers=tuple(offers) if source.random() < 0.25 else (),
                 withdrawn="bad" if source.random() < 0.05 else "",
                 expansions_needed=("ice",) if source.random() < 0.05 else (),
                 expansions_forbidden=("deep",) if source.random() < 0.05 else (),
@@ -277,6 +278,20 @@ def _can_be_ordered(chosen: LineUp) -> bool:
     return True
 
 
+def _is_hit(other: Release, clash: Clash, by: Release) -> bool:
+    """Whether a clash is with a release, or with what it stands in for."""
+    if other.mod == clash.other.mod:
+        return other.version in parse_range(clash.other.range)
+    return (
+        not clash.spares_stand_ins
+        and other.mod != by.mod
+        and any(
+            offer.mod == clash.other.mod and offer.version in parse_range(clash.other.range)
+            for offer in other.offers
+        )
+    )
+
+
 def _holds(each: Release, chosen: LineUp, asked: Problem, game: Version, book: TrialBook) -> bool:
     held = {(hold.mod, hold.version) for hold in asked.holds}
     named = any(
@@ -293,10 +308,7 @@ def _holds(each: Release, chosen: LineUp, asked: Problem, game: Version, book: T
         and (not each.withdrawn or (each.mod, each.version) in held)
         and (not each.version.is_prerelease or named)
         and all(any(_meets(chosen, r) for r in need.any_of) for need in each.needs)
-        and not any(
-            c.other.mod in chosen and chosen[c.other.mod].version in parse_range(c.other.range)
-            for c in each.clashes
-        )
+        and not any(_is_hit(other, c, each) for c in each.clashes for other in chosen.values())
         and all(m.mod not in chosen or chosen[m.mod].build in m.variants for m in each.made_for)
     )
 

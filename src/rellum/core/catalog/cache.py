@@ -18,7 +18,7 @@ from rellum.core.catalog.card_store import StoredCard
 from rellum.core.hashing import hash_bytes
 
 CACHE_VARIABLE = "RELLUM_CACHE"
-FORMAT = f"12 {__version__}"
+FORMAT = f"13 {__version__}"
 _UNSETTLED_NS = 2_000_000_000
 """A time nearer to now than this many nanoseconds does not prove that a file is unchanged."""
 _HASH_LENGTH = 64

@@ -74,10 +74,14 @@ class Need(NamedTuple):
 
 
 class Clash(NamedTuple):
-    """What a release cannot go together with, and why where the card says so."""
+    """What a release cannot go together with, and why where the card says so.
+
+    It reaches what stands in for the other mod, too, unless ``spares_stand_ins``.
+    """
 
     other: Requirement
     reason: str = ""
+    spares_stand_ins: bool = False
 
     @property
     def key(self) -> KeyPath:

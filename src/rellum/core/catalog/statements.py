@@ -55,22 +55,24 @@ def _checked(reader: TableReader, mod: str, text: str, orderings: Orderings) -> 
 
 
 def read_clashes(reader: TableReader, orderings: Orderings) -> tuple[Clash, ...]:
-    """Read ``clashes``: a range, or a table with a range and a reason."""
+    """Read ``clashes``: a range, or a table with a range, a reason, and whether stand-ins are meant."""
     if "clashes" not in reader:
         return ()
     table = reader.table("clashes")
     found = []
     for mod in table.names():
-        text, reason = None, ""
+        text, reason, spares = None, "", False
         if table.holds(mod, dict):
             said = table.table(mod)
             text = said.text("range", "<2") or "*"
             reason = said.text("reason", "both replace sea.dat") or ""
+            spares = said.flag("only-itself")
             said.finish()
         else:
             text = table.text(mod, "*")
         if text is not None and _checked(table, mod, text, orderings):
-            found.append(Clash(other=Requirement(mod=ModId(mod), range=text), reason=reason))
+            other = Requirement(mod=ModId(mod), range=text)
+            found.append(Clash(other=other, reason=reason, spares_stand_ins=spares))
     return tuple(found)
 
 

@@ -66,10 +66,14 @@ class Needs(OfReleases):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Clashes(OfReleases):
-    """They clash with a mod. ``option`` where an option of theirs does."""
+    """They clash with a mod. ``option`` where an option of theirs does.
+
+    ``stand_in`` is what they clash with in its place: some releases of another mod offer what it does.
+    """
 
     clash: Clash
     option: OptionChoice | None = None
+    stand_in: ModId | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -124,12 +124,11 @@ class ReleaseClauses:
             literals = self._any_of(said)
             cause = causes.Needs(variable, shared.mask, said, None, self._there(said, literals))
         elif isinstance(said, Clash):
-            other = self.rules.mods.get(said.other.mod)
-            if other is None or other is variable:
-                return
-            hit = other.mask(self.rules.catalog.range_of(said.other))
-            literals = ((other.number, other.everything & ~hit),)
-            cause = causes.Clashes(variable, shared.mask, said)
+            for number, left, stand_in in self._left_by(said, variable):
+                why = causes.Clashes(variable, shared.mask, said, None, stand_in)
+                others = variable.everything & ~shared.mask
+                self._add_unless(variable.number, others, ((number, left),), why)
+            return
         else:
             other = self.rules.mods.get(said.mod)
             if other is None or other is variable:
@@ -204,12 +203,18 @@ class ReleaseClauses:
             cause = causes.Needs(owner, everyone, need, choice, self._there(need, literals))
             self._add_unless(group.number, others, literals, cause)
         for clash in choice.clashes:
-            other = self.rules.mods.get(clash.other.mod)
-            if other is not None and other is not owner:
-                hit = other.mask(self.rules.catalog.range_of(clash.other))
-                left = ((other.number, other.everything & ~hit),)
-                why = causes.Clashes(owner, everyone, clash, choice)
-                self._add_unless(group.number, others, left, why)
+            for number, left, stand_in in self._left_by(clash, owner):
+                why = causes.Clashes(owner, everyone, clash, choice, stand_in)
+                self._add_unless(group.number, others, ((number, left),), why)
+
+    def _left_by(self, clash: Clash, owner: ModVariable) -> Iterator[tuple[int, int, ModId | None]]:
+        """Yield what a clash leaves: of the mod named, and of those that stand in for it (their ids)."""
+        for number, hit in self._of(clash.other):
+            other = self.rules.by_number[number]
+            assert isinstance(other, ModVariable)
+            is_named = other.mod.id == clash.other.mod
+            if other is not owner and hit and (is_named or not clash.spares_stand_ins):
+                yield number, other.everything & ~hit, None if is_named else other.mod.id
 
 
 def _share(variable: ModVariable) -> list[_Shared]:

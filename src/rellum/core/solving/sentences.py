@@ -61,7 +61,7 @@ def _speaks_of(cause: Cause) -> set[ModId]:
     if isinstance(cause, causes.Needs):
         return {each.mod for each in cause.need.any_of}
     if isinstance(cause, causes.Clashes):
-        return {cause.clash.other.mod}
+        return {cause.stand_in or cause.clash.other.mod}
     return set()
 
 
@@ -172,7 +172,8 @@ def _what_they_say(cause: causes.OfReleases) -> Said:
         return f"needs {cause.need}", cause.need.key, cause.option
     if isinstance(cause, causes.Clashes):
         reason = f" ({cause.clash.reason})" if cause.clash.reason else ""
-        return f"clashes with {cause.clash.other}{reason}", cause.clash.key, cause.option
+        stand_in = f", for which {cause.stand_in} stands in" if cause.stand_in else ""
+        return f"clashes with {cause.clash.other}{stand_in}{reason}", cause.clash.key, cause.option
     if isinstance(cause, causes.ForGame):
         tried = "".join(f", and {trial}" for trial in cause.trials)
         return f"is for game {cause.game}{tried}", ("game",), cause.option
