@@ -10,6 +10,7 @@ import random
 import resource
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 
 from benchmarks import catalogs
 from benchmarks.lag import HERE, as_problem
@@ -55,6 +56,40 @@ def _need(world: catalogs.CatalogWorld, mod: int, needed: tuple[int, int, int]) 
     for release in world.mods[mod]:
         release.needs = [each for each in release.needs if each[0] != needed[0]]
         release.needs.append(needed)
+
+
+def forked(seed: int, mods: int = 2000, wants: int = 300) -> Problem:
+    """Return such a world with a reason of ten statements, which no conclusion finds without cases.
+
+    A want needs one of two mods, and each of them, through another, what the other want rules out.
+    """
+    world = catalogs.make_world(mods, 15, wants, mods // 2, seed=seed)
+    dice = random.Random(seed)
+    others = sorted(set(range(mods)) - set(world.wants))
+    one, two = sorted(dice.sample([want for want in world.wants if want < mods // 2], 2))
+    left, right, over_left, over_right, target, goal = (
+        ModId(catalogs.name(each))
+        for each in sorted(dice.sample([each for each in others if each > two], 6))
+    )
+    middle = catalogs.version(7)
+    said = {
+        catalogs.name(one): [Need((Requirement(left, "*"), Requirement(right, "*")))],
+        left: [Need((Requirement(over_left, "*"),))],
+        right: [Need((Requirement(over_right, "*"),))],
+        over_left: [Need((Requirement(target, f"<{middle}"),))],
+        over_right: [Need((Requirement(goal, f"<{middle}"),))],
+        catalogs.name(two): [
+            Need((Requirement(target, f">={middle}"),)),
+            Need((Requirement(goal, f">={middle}"),)),
+        ],
+    }
+    problem = as_problem(world)
+    cards = dict(problem.catalog.mods)
+    for mod, needs in said.items():
+        card = cards[ModId(mod)]
+        releases = tuple(replace(each, needs=(*each.needs, *needs)) for each in card.releases)
+        cards[card.id] = replace(card, releases=releases)
+    return replace(problem, catalog=replace(problem.catalog, mods=cards))
 
 
 def dense(
@@ -147,7 +182,7 @@ def measure(name: str, problem: Problem) -> None:
     reason = time.perf_counter() - began
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
     began = time.perf_counter()
-    remedies = find_remedies(searcher, problem, refusal, Work(max(10 * found.steps, LEAST)))
+    remedies = find_remedies(searcher, problem, refusal, Work(max(4 * found.steps, LEAST)))
     helped = time.perf_counter() - began
     print(
         f"{name}: proof {proof:.2f} s, reason of {len(refusal.reason.causes)} in {reason:.2f} s "
@@ -160,6 +195,8 @@ def main() -> None:
     """Measure all of them."""
     for seed in (1, 2, 3):
         measure(f"2,000 × 15, planted {PLANTED}, world {seed}", entangled(seed))
+    for seed in (1, 2, 3, 4):
+        measure(f"2,000 × 15, planted 9 that need cases, world {seed}", forked(seed))
     for seed, problem in impossible(12):
         measure(f"60 × 8 near the threshold, world {seed}", problem)
 

@@ -18,6 +18,7 @@ from rellum.core.solving.remedies import find_remedies
 from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.sentences import tell
 from rellum.core.values.ids import ModId
+from rellum.core.versions.ranges import parse_range
 from tests.core.solving.worlds import (
     GAMES,
     HERE,
@@ -87,6 +88,34 @@ class RandomCatalogsTest(unittest.TestCase):
         ]
         self.assertEqual(None if fewest is None else len(fewest), min(enough, default=None))
 
+    @settings(max_examples=60, deadline=None)
+    @given(randoms)
+    def test_where_two_changes_help_some_are_offered(self, source) -> None:
+        asked = random_problem(source, most=5)
+        if isinstance(Searcher(asked).search(asked), Found):
+            return
+        firsts = [*one_change(asked)]
+        helps = any(
+            isinstance(Searcher(both).search(both), Found)
+            for first in firsts
+            for both in (first, *one_change(first))
+        )
+        if helps:
+            self.assertTrue(remedies(asked))
+
+
+def one_change(asked: Problem):
+    """Yield the problem with one thing otherwise: a want dropped or of any range, a hold, the game."""
+    for want in asked.wants:
+        yield without(asked, want)
+        anything = replace(want, range=parse_range("*"))
+        wants = tuple(anything if each is want else each for each in asked.wants)
+        yield replace(asked, wants=wants)
+    for hold in asked.holds:
+        yield replace(asked, holds=tuple(each for each in asked.holds if each is not hold))
+    for game in GAMES:
+        yield replace(asked, games=(game,))
+
 
 def _of_size(asked: Problem, size: int):
     from itertools import combinations
@@ -118,6 +147,21 @@ class WordsTest(unittest.TestCase):
             ],
         )
         self.assertEqual(remedies(asked), ["drop a", "drop c >=1"])
+
+    def test_two_changes_are_offered_where_no_single_one_helps(self) -> None:
+        cards = catalog(
+            release("a", "1", needs=(need("lib", "<3"),)),
+            release("a", "2", needs=(need("lib", ">=3"),)),
+            release("b", "1", needs=(need("lib", "<3"),)),
+            release("b", "2", needs=(need("lib", ">=3"), need("c", ">=2"))),
+            release("c", "1"),
+            release("c", "2"),
+            release("lib", "3"),
+        )
+        asked = problem(cards, wanting("a", "1"), wanting("b", "1"), holds=(holding("c", "1"),))
+        self.assertIn("let a go to 2 and drop b 1", remedies(asked))
+        asked = problem(cards, wanting("a", "1"), wanting("b", "1"))
+        self.assertEqual(remedies(asked)[0], "let a go to 2 and let b go to 2")
 
     def test_of_two_reasons_the_shorter_and_how_many_more(self) -> None:
         cards = catalog(

@@ -177,7 +177,7 @@ def solve_or_raise(problem: Problem, explaining: Explaining = AT_ONCE) -> LineUp
 
         refusal = explain(searcher, found, explaining.patience)
         statements = tell(refusal.reason.causes)
-        work = Work(explaining.patience * max(10 * found.steps, LEAST))
+        work = Work(explaining.patience * max(4 * found.steps, LEAST))
         remedies = find_remedies(searcher, problem, refusal, work)
         is_cut = work.left < 0
         raise NoLineUpExists(refusal, statements, remedies, len(problem.wants), is_cut)

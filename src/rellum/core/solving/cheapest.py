@@ -29,13 +29,16 @@ class Fact(NamedTuple):
 
 
 class Cheapest:
-    """Draws conclusions from clauses; each belongs to a statement, by its number."""
+    """Draws conclusions from clauses; each belongs to a statement, by its number.
+
+    ``of_variable`` has for each variable the clauses that speak of it, by their places, once it has begun.
+    """
 
     def __init__(self, clauses: Sequence[tuple[int, list[Literal]]], work: Work) -> None:
         self._clauses = clauses
         self._work = work
         # For each variable, the clauses that have a literal of it, with that literal's mask.
-        self._of_variable: dict[int, list[tuple[int, int]]] = defaultdict(list)
+        self.of_variable: dict[int, list[tuple[int, int]]] = defaultdict(list)
         self._facts: dict[int, list[Fact]] = defaultdict(list)
         self._domains: dict[int, int] = {}
         self._heap: list[tuple[int, int, int, Fact]] = []
@@ -47,7 +50,7 @@ class Cheapest:
 
     def conflict(self) -> list[int] | None:
         """Return the numbers of statements that cannot all hold; None: nothing was found."""
-        of_variable = self._of_variable
+        of_variable = self.of_variable
         for at, (statement, literals) in enumerate(self._clauses):
             can_hold = 0
             for number, mask in literals:
@@ -103,7 +106,7 @@ class Cheapest:
             self._facts[number] = facts = [fact]  # from both, anything would follow
             domain = fact.mask
         self._domains[number] = domain
-        occurring = self._of_variable[number]
+        occurring = self.of_variable[number]
         self._work.spend(len(occurring) // 4 + 1)
         said = fact.mask
         for mask, at in occurring:

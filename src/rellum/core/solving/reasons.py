@@ -7,7 +7,7 @@ known. Everything is bounded by work, never by the clock, so that the answer is 
 
 from __future__ import annotations
 
-from collections import defaultdict, deque
+from collections import deque
 from collections.abc import Iterable, Sequence
 from typing import Final, NamedTuple
 
@@ -52,9 +52,9 @@ def numbered(clauses: Iterable[Clause]) -> NumberedClauses:
     found = NumberedClauses([], [])
     for clause in clauses:
         cause = clause.cause
-        assert isinstance(cause, Cause)
-        number = numbers.get(id(cause))
-        if number is None:
+        number = numbers.get(id(cause), -1)
+        if number < 0:
+            assert isinstance(cause, Cause)
             number = numbers[id(cause)] = len(found.causes)
             found.causes.append(cause)
         found.clauses.append((number, clause.literals))
@@ -78,14 +78,16 @@ class ReasonFinder:
         """Wants that are impossible by themselves."""
         self.is_complete = False
         """Whether all reasons are known."""
-        self._of_variable: dict[int, list[int]] = defaultdict(list)
+        self._of_variable: dict[int, list[tuple[int, int]]] = {}
         numbers = {id(cause): at for at, cause in enumerate(self.causes)}
         self._proof = {numbers[id(clause.cause)] for clause in not_found.clauses}
 
     def find(self) -> None:
         """Look for reasons until the work is done, or all are known; at least one is found."""
         try:
-            cheap = Cheapest(self._all.clauses, Work(_CHEAPEST)).conflict()
+            drawing = Cheapest(self._all.clauses, Work(_CHEAPEST))
+            cheap = drawing.conflict()
+            self._of_variable = drawing.of_variable
             self._note(cheap or self._proof)
             if self.is_small:
                 self._find_in_small_world()
@@ -152,17 +154,13 @@ class ReasonFinder:
 
     def _near(self, statements: Statements) -> list[int]:
         """Return all statements about nothing but what these are about."""
-        if not self._of_variable:
-            for at, (_, literals) in enumerate(self._all.clauses):
-                for number, _ in literals:
-                    self._of_variable[number].append(at)
         about = {
             number for at in self._clauses_of(statements) for number, _ in self._all.clauses[at][1]
         }
         near = {
             at
             for number in about
-            for at in self._of_variable[number]
+            for _, at in self._of_variable.get(number, ())
             if all(each in about for each, _ in self._all.clauses[at][1])
         }
         return sorted({self._all.clauses[at][0] for at in near} | statements)

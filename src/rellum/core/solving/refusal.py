@@ -89,17 +89,18 @@ def reason_of(searcher: Searcher, not_found: NotFound, most: int = THOROUGH) -> 
     """Reduce what was found to stand against one another, with so much work."""
     if any(not clause.literals for clause in not_found.clauses):
         return Reason(tuple(_cause(clause) for clause in not_found.clauses))
+    searcher.spend(len(not_found.clauses))
     found, is_minimal = reduced(not_found.clauses, searcher.engine.sizes, Work(most))
     return Reason(found, is_minimal)
 
 
 def wants_against_each_other(searcher: Searcher, not_found: NotFound) -> tuple[Want, ...]:
     """Return wants that cannot be met together; few as a rule, but perhaps not the fewest."""
-    found = reason_of(searcher, not_found, _QUICKLY).causes
+    found = reason_of(searcher, not_found, QUICKLY).causes
     return tuple(each.want for each in found if isinstance(each, causes.Wanted))
 
 
-_QUICKLY = 100_000
+QUICKLY = 100_000
 
 
 def _cause(clause: Clause) -> Cause:

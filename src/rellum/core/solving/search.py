@@ -81,6 +81,10 @@ class NotFound:
         return (*self.supposed, *self.leaves)
 
 
+_CLAUSE = 5
+"""What it costs to make a clause, in looks at one."""
+
+
 class Searcher:
     """Answers for one catalog, for any wants, holds and game that its first problem could bring in.
 
@@ -136,10 +140,18 @@ class Searcher:
         suppositions = [*self.suppose(problem), *extra]
         common = self._shared_with_last(suppositions)
         if not common:
+            before, steps = len(self.engine.given), self.engine.steps
             self._make_clauses(suppositions)
+            made = (len(self.engine.given) - before) * _CLAUSE
+            self.spend(made + self.engine.steps - steps + len(self.rules.mods))
         self.engine.go_back(common)
         self._last = suppositions
         return _Run(self, problem, suppositions).run()
+
+    def spend(self, amount: int) -> None:
+        """Count work that was done. Raises OutOfWork."""
+        if self.work is not None:
+            self.work.spend(amount)
 
     def _shared_with_last(self, suppositions: list[Supposition]) -> int:
         """Return how many suppositions of the last search stand decided and hold here, too.
@@ -308,14 +320,14 @@ class _Run:
             if not self._grant_wish() and self._walk():
                 if self._forbid_circle():
                     continue
+                self._spend()
                 game = engine.domains[self.searcher.surroundings.game]
                 return Found(dict(self.taken), self.searcher.surroundings.games[_lowest(game)])
 
     def _spend(self) -> None:
-        """Count the work that was done since the last conflict. Raises OutOfWork."""
-        if self.searcher.work is not None:
-            self.searcher.work.spend(self.engine.steps - self.spent)
-            self.spent = self.engine.steps
+        """Count the work that was done since this was asked last. Raises OutOfWork."""
+        spent, self.spent = self.engine.steps - self.spent, self.engine.steps
+        self.searcher.spend(spent)
 
     def _forbid_circle(self) -> bool:
         """Rule out hints about the load order that run in a circle among what was found, if any do."""
