@@ -120,7 +120,8 @@ def _forked(
     return subprocess.CompletedProcess(["rellum", *words], status, *texts)
 
 
-def _serve(descriptor: int) -> None:
+def import_all() -> None:
+    """Import all of the program, so that each fork of this process has it."""
     for module in pkgutil.walk_packages(importlib.import_module("rellum").__path__, "rellum."):
         if "game_files" not in module.name and not module.name.endswith("__main__"):
             importlib.import_module(module.name)
@@ -129,6 +130,10 @@ def _serve(descriptor: int) -> None:
             importlib.import_module(name)
     gc.collect()
     gc.freeze()
+
+
+def _serve(descriptor: int) -> None:
+    import_all()
     with socket.socket(fileno=descriptor) as line, line.makefile("rwb") as stream:
         while request := stream.readline():
             child = os.fork()

@@ -20,7 +20,7 @@ version = "1.0"
 game = ">=1.5, <1.7"
 needs = { keel = ">=2", lamp = "*" }
 needs-one-of = [{ rope = ">=1", chain = "*" }]
-clashes = { fog = "*", calm = { range = "<2", reason = "both still the sea" } }
+clashes = { fog = "*", calm = { range = "<2", reason = "both still the sea", only-itself = true } }
 offers = { old-tides = "2.4" }
 made-for = { hull = ["wide", "paint.matt"] }
 check-by-hand = ["a driver from 2023"]
@@ -102,8 +102,8 @@ class CardTest(unittest.TestCase):
         )
         self.assertEqual([need.key for need in release.needs][2], ("needs-one-of", 0))
         self.assertEqual(
-            [(str(clash.other), clash.reason) for clash in release.clashes],
-            [("fog", ""), ("calm <2", "both still the sea")],
+            [(str(each.other), each.reason, each.spares_stand_ins) for each in release.clashes],
+            [("fog", "", False), ("calm <2", "both still the sea", True)],
         )
         self.assertEqual(release.offers[0].version.text, "2.4")
         self.assertEqual(release.made_for[0].variants, ("wide", "paint.matt"))

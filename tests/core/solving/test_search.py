@@ -10,7 +10,7 @@ from random import Random
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rellum.core.catalog.model import MadeFor, Need, Offer, OptionChoice, OptionGroup, Trial
+from rellum.core.catalog.model import Clash, MadeFor, Need, Offer, OptionChoice, OptionGroup, Trial
 from rellum.core.solving.load_order import find_circle, sort_for_loading
 from rellum.core.solving.problem import LineUp, Locked, Problem
 from rellum.core.solving.refusal import explain
@@ -278,6 +278,28 @@ def follows_needs(order) -> bool:
     at = {each.mod: place for place, each in enumerate(order)}
     named = [(each.mod, r.mod) for each in order for n in each.needs for r in n.any_of]
     return all(at[other] <= at[mod] for mod, other in named if other in at)
+
+
+class StandInTest(unittest.TestCase):
+    def test_a_clash_reaches_what_stands_in_unless_it_says_otherwise(self) -> None:
+        def cards(spares: bool):
+            against = Clash(requirement("fog", "<2"), "", spares)
+            return catalog(
+                release("a", "1", clashes=(against,)),
+                release("mist", "1", offers=(Offer(ModId("fog"), parse_version("1")),)),
+                release("mist", "0.9"),
+                release("fog", "2"),
+            )
+
+        wants = (wanting("a"), wanting("mist"))
+        self.assertEqual(labels(problem(cards(True), *wants)), {"a": "1", "mist": "1"})
+        self.assertEqual(labels(problem(cards(False), *wants)), {"a": "1", "mist": "0.9"})
+        asked = problem(cards(False), wanting("a"), wanting("mist", "1"))
+        searcher = Searcher(asked)
+        found = searcher.search(asked)
+        assert isinstance(found, NotFound)
+        told = [each.text for each in tell(explain(searcher, found).reason.causes)]
+        self.assertIn("a 1 clashes with fog <2, for which mist stands in", told)
 
 
 class CircleTest(unittest.TestCase):

@@ -200,7 +200,8 @@ def _of_clashes(
     catalog: Catalog, mod_id: ModId, clashes: Iterable[Clash], source: Source
 ) -> Iterator[Fault]:
     for clash in clashes:
-        if clash.other.mod not in catalog.mods:
+        reaches = not clash.spares_stand_ins and clash.other.mod in catalog.offered
+        if clash.other.mod not in catalog.mods and not reaches:
             yield _unknown_mod(catalog, clash.other.mod, source.at(*clash.key))
         elif clash.other.mod == mod_id:
             yield Fault(source=source.at(*clash.key), message=f"{mod_id} clashes with itself")

@@ -95,7 +95,7 @@ def _summary(refusal: Refusal, count: int) -> str:
         more = ", though some of them may not be needed for that"
     elif refusal.is_complete and refusal.others:
         more = f"; {count_words(len(refusal.others), 'more reason', 'more reasons')} besides"
-    elif not refusal.is_complete and count > 1:
+    elif not refusal.is_complete and refusal.is_shortest_known and count > 1:
         more = ", the shortest reason that was found"
     what = "this cannot be met" if count == 1 else f"these {count} cannot all be met"
     return f"no line-up exists: {what}{more}"

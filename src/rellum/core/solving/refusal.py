@@ -51,10 +51,15 @@ class Refusal:
         return self.reason.wants
 
     @property
+    def is_shortest_known(self) -> bool:
+        """Whether no reason that was found is shorter."""
+        size = len(self.reason.causes)
+        return all(len(each.causes) >= size for each in self.others)
+
+    @property
     def is_shortest(self) -> bool:
         """Whether no reason is shorter: proven, not only looked for."""
-        size = len(self.reason.causes)
-        return self.is_complete and all(len(each.causes) >= size for each in self.others)
+        return self.is_complete and self.is_shortest_known
 
 
 def explain(searcher: Searcher, not_found: NotFound, patience: int = 1) -> Refusal:
