@@ -25,6 +25,11 @@ def inform(text: str) -> None:
     _noted[Notice(text, False)] = None
 
 
+def is_quiet() -> bool:
+    """Whether nothing was noted."""
+    return not _noted
+
+
 def take_all() -> tuple[Notice, ...]:
     """Return what was noted, and forget it."""
     found = tuple(_noted)

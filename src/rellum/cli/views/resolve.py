@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+import json
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.cli import console
 
@@ -71,15 +73,45 @@ def tell_refused() -> None:
         console.note("no line-up exists; looking for the shortest reason and what would help")
 
 
+class Told(NamedTuple):
+    """What is told of a line-up: a heading, the rows of its table, and the lines below that."""
+
+    heading: str
+    rows: list[tuple[str, ...]]
+    lines: list[str]
+
+
 def show(result: ResolveResult) -> None:
     """Show the line-up, what changed in it, and what is still to be done."""
-    from rellum.cli.views.plans import MOST_LINES
+    _show(_told(result))
 
+
+def tell_again(result: ResolveResult) -> str:
+    """Return what is to be told of a line-up another time, for ``show_again``."""
+    return json.dumps({"document": document(result), "told": _told(result)})
+
+
+def show_again(text: str, *, as_json: bool) -> None:
+    """Show what ``tell_again`` returned."""
+    found = json.loads(text)
+    if as_json:
+        console.say_json(found["document"])
+    else:
+        _show(Told(*found["told"]))
+
+
+def _show(told: Told) -> None:
+    console.say(console.styled(told.heading, "bold"))
+    if told.rows:
+        console.table(("#", "mod", "version", "change", "why"), told.rows, right=(0,))
+    for line in told.lines:
+        console.say(line)
+
+
+def _told(result: ResolveResult) -> Told:
     lock = result.lock
     releases = console.count_text(len(lock.releases), "release")
-    for_game = f"{lock.sheet} {lock.game_version}"
-    console.say(console.styled(f"Line-up for {for_game}: {releases}, in load order", "bold"))
-    rows = [
+    rows: list[tuple[str, ...]] = [
         (
             f"{position}",
             release.mod,
@@ -89,34 +121,41 @@ def show(result: ResolveResult) -> None:
         )
         for position, release in enumerate(lock.releases, 1)
     ]
-    if rows:
-        console.table(("#", "mod", "version", "change", "why"), rows, right=(0,))
+    heading = f"Line-up for {lock.sheet} {lock.game_version}: {releases}, in load order"
+    return Told(heading, rows, list(_lines(result)))
+
+
+def _lines(result: ResolveResult) -> Iterator[str]:
+    """Yield what is to be said below the table."""
+    from rellum.cli.views.plans import MOST_LINES
+
+    lock = result.lock
     for release in lock.releases:
         if release.trial:
-            console.say(f"{release.mod} {release.label} rests on a trial: {release.trial}.")
+            yield f"{release.mod} {release.label} rests on a trial: {release.trial}."
     for mod in result.left_out:
-        console.say(f"{mod} is optional and was left out: see 'rellum why {mod}'.")
+        yield f"{mod} is optional and was left out: see 'rellum why {mod}'."
     for mod, group in result.unchosen:
-        console.say(
+        yield (
             f"{mod} has no default for {group.id}; choose with "
             f"'rellum want {mod} --option {group.id}={group.choices[0].id}', or another."
         )
     for mod, note in result.notes:
-        console.say(f"Check by hand, for {mod}: {note}")
+        yield f"Check by hand, for {mod}: {note}"
     chosen = {release.mod for release in lock.releases}
     for mod, version in sorted((result.before or {}).items()):
         if mod not in chosen:
-            console.say(f"{mod} {version} leaves the line-up.")
+            yield f"{mod} {version} leaves the line-up."
     if result.missing_files:
         missing = console.count_text(len(result.missing_files), "archive")
-        console.say(f"{missing} to download ('rellum fetch', or by hand and 'rellum take'):")
+        yield f"{missing} to download ('rellum fetch', or by hand and 'rellum take'):"
         for each in result.missing_files[:MOST_LINES]:
-            console.say(f"  {each.file.name}  ({each.release.name})")
+            yield f"  {each.file.name}  ({each.release.name})"
         if len(result.missing_files) > MOST_LINES:
-            console.say(f"  … and {len(result.missing_files) - MOST_LINES:,} more (--json has all)")
+            yield f"  … and {len(result.missing_files) - MOST_LINES:,} more (--json has all)"
     if result.is_for_other_game:
-        console.say(
+        yield (
             f"This line-up is for game {lock.game_version}: bring the game there before 'apply'."
         )
     written = "Wrote rellum.lock." if result.changed else "rellum.lock is unchanged."
-    console.say(f"{written} Next: 'rellum preview' shows what changes in the game.")
+    yield f"{written} Next: 'rellum preview' shows what changes in the game."

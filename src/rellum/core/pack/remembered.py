@@ -8,7 +8,7 @@ worked out again.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 
 from rellum.core.durable import write_in_one
@@ -31,6 +31,14 @@ def _stamp(file: str) -> tuple[int, ...]:
     except OSError:
         return (-1,)
     return (status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino)
+
+
+def files_below(folders: Iterable[str]) -> Iterator[str]:
+    """Yield all files in some folders, in a steady order."""
+    for folder in folders:
+        for above, inner, names in os.walk(folder):
+            inner.sort()
+            yield from (os.path.join(above, name) for name in sorted(names))
 
 
 def recall(home: PackHome, question: str, mark: Mark) -> str | None:

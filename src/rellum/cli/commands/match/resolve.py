@@ -34,21 +34,28 @@ def resolve(
 
     Writes rellum.lock. Releases chosen before stay while they fit, unless --fresh.
     """
-    from rellum.core.actions.match.resolve import choose_none
-    from rellum.core.actions.match.resolve import resolve as action
-    from rellum.core.composing.line_up import Explaining
-
     if mods and not fresh:
         raise console.BadCall(
             "mods are named only with --fresh",
             hint=f"Write rellum resolve --fresh {' '.join(mods)}",
         )
+    if not fresh:
+        from rellum.core.actions.match.resolved_again import resolved_again
+
+        if (told := resolved_again(request_of(pack, shelf=True))) is not None:
+            view.show_again(told, as_json=as_json)
+            return
+    from rellum.core.actions.match.resolve import choose_none
+    from rellum.core.actions.match.resolve import resolve as action
+    from rellum.core.composing.line_up import Explaining
+
     result = action(
         request_of(pack, shelf=True),
         fresh=fresh,
         fresh_mods=mods or [],
         choose=view.choose if not as_json else choose_none,
         explaining=Explaining(_LONGER if longer else 1, view.tell_refused),
+        tell_again=view.tell_again,
     )
     if as_json:
         console.say_json(view.document(result))

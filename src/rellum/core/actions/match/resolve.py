@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from rellum.core.actions.match.resolved_again import note_resolved
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod, OptionGroup
 from rellum.core.change.opening import open_pack
@@ -18,9 +19,11 @@ from rellum.core.composing.pack_problem import (
     PackProblem,
     problem_of,
 )
+from rellum.core.notices import is_quiet
 from rellum.core.pack.lock_file import LockFile, write_lock
 from rellum.core.pack.pack_edits import set_want
 from rellum.core.pack.pack_file import WantLine
+from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
 from rellum.core.values.ids import ModId
 
@@ -49,6 +52,7 @@ class ResolveResult:
     before: dict[ModId, str] | None
     changed: bool
     missing_files: tuple[NeededFile, ...]
+    needed_files: tuple[NeededFile, ...]
     notes: tuple[tuple[ModId, str], ...]
     left_out: tuple[ModId, ...]
     is_for_other_game: bool
@@ -62,16 +66,40 @@ def resolve(
     fresh_mods: Sequence[str] = (),
     choose: Choose = choose_none,
     explaining: Explaining = AT_ONCE,
+    tell_again: Callable[[ResolveResult], str] | None = None,
 ) -> ResolveResult:
     """Find the line-up and write it.
 
     ``fresh``: do not keep to the releases that stand; with ``fresh_mods`` only not to those.
     ``choose`` is asked once for each option of a wanted mod that has no default; its answers are
-    written into rellum.toml.
+    written into rellum.toml. ``tell_again`` says what is to be told when nothing changed until the next time;
+    ``resolved_again`` gives it back.
 
     Raises NoLineUpExists, UnknownMod, and what reading can raise.
     """
-    with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
+    with open_pack(request) as opened:
+        result, catalogs = _resolved(opened, request, fresh, fresh_mods, choose, explaining)
+        uses_folder = any(each.in_folder for each in result.needed_files)
+        if tell_again and not result.unchosen and not uses_folder and is_quiet():
+            again = replace(
+                result,
+                before={each.mod: each.label for each in result.lock.releases},
+                changed=False,
+            )
+            note_resolved(opened.home, catalogs, request.shelf_folder, tell_again(again))
+    return result
+
+
+def _resolved(
+    opened: Session,
+    request: Request,
+    fresh: bool,
+    fresh_mods: Sequence[str],
+    choose: Choose,
+    explaining: Explaining,
+) -> tuple[ResolveResult, tuple[str, ...]]:
+    """Find the line-up and write it; return with it the folders of the catalogs."""
+    with Shelf(request.shelf_folder) as shelf:
         lifted = None if fresh and not fresh_mods else tuple(map(ModId, fresh_mods))
         asked = problem_of(opened, fresh=lifted)
         unchosen = _open_choices(asked)
@@ -86,13 +114,14 @@ def resolve(
         shelf.index.add_pack(opened.home.folder)
         known = known_folders(opened.state, asked.catalog.sheet, asked.pack)
         in_folder = InFolder(opened.state, opened.roots, known)
-        missing = missing_among(needed_files(lock, asked.catalog, shelf, in_folder))
+        needed = tuple(needed_files(lock, asked.catalog, shelf, in_folder))
     old = asked.lock
-    return ResolveResult(
+    result = ResolveResult(
         lock=lock,
         before={each.mod: each.label for each in old.releases} if old else None,
         changed=changed,
-        missing_files=missing,
+        missing_files=missing_among(needed),
+        needed_files=needed,
         notes=tuple(
             (each.release.mod, note)
             for each in line_up.chosen
@@ -102,6 +131,7 @@ def resolve(
         is_for_other_game=lock.game_version != asked.identity.version,
         unchosen=tuple((line.mod, group) for line, group in unchosen),
     )
+    return result, asked.catalog.folders
 
 
 def _open_choices(asked: PackProblem) -> list[tuple[WantLine, OptionGroup]]:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterator
 from typing import NamedTuple
 
 from rellum import __version__
@@ -16,7 +15,7 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.hashing import hash_bytes
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome
-from rellum.core.pack.remembered import Mark, mark_of, recall, remember
+from rellum.core.pack.remembered import Mark, files_below, mark_of, recall, remember
 
 _CATALOGS = "catalogs"
 
@@ -69,12 +68,5 @@ def _mark(home: PackHome, catalogs: tuple[str, ...], to: str) -> Mark:
     own = (PACK_FILE, LOCK_FILE, TRIALS_FILE, os.path.join(".rellum", "state.db"))
     files = [os.path.join(home.folder, each) for each in own]
     files.append(os.path.join(to, "metadata", "timestamp.json"))
-    for folder in catalogs:
-        files += _all_in(folder)
+    files += files_below(catalogs)
     return mark_of(files, __version__, home.folder, sorted(files))
-
-
-def _all_in(folder: str) -> Iterator[str]:
-    for above, folders, names in os.walk(folder):
-        folders.sort()
-        yield from (os.path.join(above, name) for name in sorted(names))

@@ -1,0 +1,52 @@
+"""What ``resolve`` tells, said again from memory while nothing changed of what a line-up is made from.
+
+In a large catalog to find that nothing changed takes as long as to read all of it; what the file system says
+of its files takes a hundredth of that.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from typing import Final
+
+from rellum import __version__
+from rellum.core.change.opening import open_pack
+from rellum.core.change.request import Request
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome
+from rellum.core.pack.remembered import Mark, files_below, mark_of, recall, remember
+
+_CATALOGS: Final = "resolved-catalogs"
+_RESOLVED: Final = "resolved"
+
+
+def resolved_again(request: Request) -> str | None:
+    """Return what was told of the line-up that stands, if resolving would find just the same.
+
+    None where that is not sure. Raises what opening a pack can raise.
+    """
+    with open_pack(request) as opened:
+        home = opened.home
+        folders = recall(home, _CATALOGS, _catalogs_mark(home))
+        if folders is None:
+            return None
+        return recall(home, _RESOLVED, _mark(home, json.loads(folders), request.shelf_folder))
+
+
+def note_resolved(home: PackHome, catalogs: tuple[str, ...], shelf_folder: str, told: str) -> None:
+    """Remember what is to be told, as long as pack, catalogs, shelf and state stay as they are."""
+    remember(home, _CATALOGS, _catalogs_mark(home), json.dumps(catalogs))
+    remember(home, _RESOLVED, _mark(home, catalogs, shelf_folder), told)
+
+
+def _catalogs_mark(home: PackHome) -> Mark:
+    return mark_of([os.path.join(home.folder, PACK_FILE)], os.environ.get("RELLUM_CATALOG", ""))
+
+
+def _mark(home: PackHome, catalogs: tuple[str, ...], shelf_folder: str) -> Mark:
+    own = (PACK_FILE, LOCK_FILE, TRIALS_FILE)
+    files = [os.path.join(home.folder, each) for each in own]
+    files.append(home.state_file)
+    files += [os.path.join(shelf_folder, name) for name in ("shelf.db", "shelf.db-wal")]
+    files += files_below(catalogs)
+    return mark_of(files, __version__, home.folder, files)
