@@ -67,12 +67,6 @@ def document(result: ResolveResult) -> ResolveDocument:
     }
 
 
-def tell_refused() -> None:
-    """Say on a terminal, before why is known, that there is no line-up."""
-    if console.is_interactive():
-        console.note("no line-up exists; looking for the shortest reason and what would help")
-
-
 class Told(NamedTuple):
     """What is told of a line-up: a heading, the rows of its table, and the lines below that."""
 

@@ -11,6 +11,7 @@ from rellum.cli.request import request_of
 from rellum.cli.views import resolve as view
 
 _LONGER = 10
+_REFUSED = "No line-up exists; looking for the shortest reason, and what would help"
 
 
 def resolve(
@@ -49,14 +50,15 @@ def resolve(
     from rellum.core.actions.match.resolve import resolve as action
     from rellum.core.composing.line_up import Explaining
 
-    result = action(
-        request_of(pack, shelf=True),
-        fresh=fresh,
-        fresh_mods=mods or [],
-        choose=view.choose if not as_json else choose_none,
-        explaining=Explaining(_LONGER if longer else 1, view.tell_refused),
-        tell_again=view.tell_again,
-    )
+    with console.passing_line() as say:
+        result = action(
+            request_of(pack, shelf=True),
+            fresh=fresh,
+            fresh_mods=mods or [],
+            choose=view.choose if not as_json else choose_none,
+            explaining=Explaining(_LONGER if longer else 1, lambda: say(_REFUSED)),
+            tell_again=view.tell_again,
+        )
     if as_json:
         console.say_json(view.document(result))
         return
