@@ -110,15 +110,19 @@ def _details(refusal: Refusal, statements: Sequence[Statement], want_count: int)
     if len(alone) > 1 and len(alone) == want_count:
         yield f"none of the {want_count} wants can be had, each by itself"
     elif alone and want_count > 1:
-        yield f"{' and '.join(_few(alone))} cannot be had, even without the other wants"
+        yield f"{_and(_few(alone))} cannot be had, even without the other wants"
     if len(statements) <= READABLE:
         yield from (with_place(each) for each in statements)
         return
     wants = _few([want.mod for want in refusal.wants])
-    yield f"the wants in it: {', '.join(wants)}"
+    yield f"the wants in it: {_and(wants)}"
     about = sorted({mod for each in refusal.reason.causes for mod in mods_of(each)})
-    yield f"it is about {count_words(len(about), 'mod', 'mods')}: {', '.join(_few(about))}"
+    yield f"it is about {count_words(len(about), 'mod', 'mods')}: {_and(_few(about))}"
     yield f"all {len(statements)} statements: the same command with --json"
+
+
+def _and(names: Sequence[str]) -> str:
+    return f"{', '.join(names[:-1])} and {names[-1]}" if names[1:] else names[0]
 
 
 def _few(mods: Sequence[str]) -> list[str]:
