@@ -6,6 +6,7 @@ import unittest
 from dataclasses import replace
 from itertools import permutations
 from random import Random
+from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -28,6 +29,7 @@ from tests.core.solving.worlds import (
     catalog,
     clash,
     holding,
+    is_hit,
     is_line_up,
     need,
     problem,
@@ -139,9 +141,8 @@ class RandomCatalogsTest(unittest.TestCase):
                 self.assertIn(asked_for, (None, names))
                 for choice in (usable[name] for name in names):
                     # An option's game, needs and clashes are met, asked as if a release said them.
-                    said = release(
-                        "~", "1", game=choice.game, needs=choice.needs, clashes=choice.clashes
-                    )
+                    clashes = tuple(c for c in choice.clashes if not is_hit(each.release, c))
+                    said = release("~", "1", game=choice.game, needs=choice.needs, clashes=clashes)
                     with_it = {**chosen, said.mod: said}
                     self.assertTrue(is_line_up(with_it, asked, found.game.version))
 
@@ -278,6 +279,38 @@ def follows_needs(order) -> bool:
     at = {each.mod: place for place, each in enumerate(order)}
     named = [(each.mod, r.mod) for each in order for n in each.needs for r in n.any_of]
     return all(at[other] <= at[mod] for mod, other in named if other in at)
+
+
+class GuidedTest(unittest.TestCase):
+    """With a guide from the first conflict on."""
+
+    def setUp(self) -> None:
+        self.enterContext(mock.patch("rellum.core.solving.search._HARD", 0))
+
+    @settings(max_examples=250, deadline=None)
+    @given(randoms)
+    def test_the_answer_is_the_best_there_is(self, source) -> None:
+        asked = random_problem(source)
+        searcher = Searcher(asked)
+        found = searcher.search(asked)
+        best = best_by_trying_all(asked)
+        self.assertEqual(isinstance(found, NotFound), best is None)
+        if best is not None and not isinstance(found, NotFound):
+            self.assertEqual((chosen_releases(searcher, found), found.game), best)
+
+    @settings(max_examples=100, deadline=None)
+    @given(randoms)
+    def test_it_is_the_same_with_options_and_when_asked_again(self, source) -> None:
+        asked = with_random_options(source, random_problem(source))
+        searcher = Searcher(asked)
+        answers = [searcher.search(asked), searcher.search(replace(asked, wants=asked.wants[:1]))]
+        with mock.patch("rellum.core.solving.search._HARD", 1 << 30):
+            other = Searcher(asked)
+            alone = [other.search(asked), other.search(replace(asked, wants=asked.wants[:1]))]
+        for mine, theirs in zip(answers, alone, strict=True):
+            self.assertEqual(isinstance(mine, NotFound), isinstance(theirs, NotFound))
+            if not isinstance(mine, NotFound) and not isinstance(theirs, NotFound):
+                self.assertEqual(dict(mine.values), dict(theirs.values))
 
 
 class StandInTest(unittest.TestCase):

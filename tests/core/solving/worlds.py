@@ -278,13 +278,13 @@ def _can_be_ordered(chosen: LineUp) -> bool:
     return True
 
 
-def _is_hit(other: Release, clash: Clash, by: Release) -> bool:
+def is_hit(other: Release, clash: Clash, by: Release | None = None) -> bool:
     """Whether a clash is with a release, or with what it stands in for."""
     if other.mod == clash.other.mod:
         return other.version in parse_range(clash.other.range)
     return (
         not clash.spares_stand_ins
-        and other.mod != by.mod
+        and (by is None or other.mod != by.mod)
         and any(
             offer.mod == clash.other.mod and offer.version in parse_range(clash.other.range)
             for offer in other.offers
@@ -308,7 +308,7 @@ def _holds(each: Release, chosen: LineUp, asked: Problem, game: Version, book: T
         and (not each.withdrawn or (each.mod, each.version) in held)
         and (not each.version.is_prerelease or named)
         and all(any(_meets(chosen, r) for r in need.any_of) for need in each.needs)
-        and not any(_is_hit(other, c, each) for c in each.clashes for other in chosen.values())
+        and not any(is_hit(other, c, each) for c in each.clashes for other in chosen.values())
         and all(m.mod not in chosen or chosen[m.mod].build in m.variants for m in each.made_for)
     )
 

@@ -104,6 +104,10 @@ class Engine:
         else:
             self.contradiction = self.contradiction or clause
 
+    def teach(self, literals: list[Literal], parents: tuple[Clause, ...]) -> None:
+        """Add a clause that follows from others, while decisions stand; not all of it may be false."""
+        self._attach(Clause(literals, None, parents))
+
     def _attach(self, clause: Clause) -> None:
         """Watch a clause that was learned, and draw what follows from it as things stand."""
         literals = clause.literals

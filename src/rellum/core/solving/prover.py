@@ -9,6 +9,7 @@ what is learned stays from one question to the next, without a variable for each
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from heapq import heappop, heappush
@@ -18,6 +19,8 @@ Literal = tuple[int, int]
 
 _DECAY = 1.0 / 0.93
 _RESTART = 40
+_SORTED = 5
+"""After so many conflicts the variables are put in order again."""
 _TOO_LARGE = 1e100
 
 
@@ -65,11 +68,18 @@ class _Change:
 class Answer:
     """Of some clauses: the bits of those that cannot hold together; or, where all can, a model.
 
-    ``model`` has the value (as a mask) of each variable; it is empty where there is none.
+    ``model`` has the value (as a mask) of each variable; it is empty where there is none. ``failed`` are the
+    places of those assumptions that cannot hold with the core.
     """
 
     core: int
     model: dict[int, int] = field(default_factory=dict)
+    failed: tuple[int, ...] = ()
+
+    @property
+    def is_possible(self) -> bool:
+        """Whether all can hold."""
+        return bool(self.model) or not (self.core or self.failed)
 
 
 class Prover:
@@ -86,6 +96,8 @@ class Prover:
         self._activity = dict.fromkeys(self._full, 0.0)
         self._bump = 1.0
         self._saved: dict[int, int] = {}
+        self._order: list[int] = []
+        self._next = 0
         for bit, literals in self.given:
             self._attach(_Clause([each for each in literals if each[1]], 1 << bit))
         self._clear()
@@ -93,6 +105,7 @@ class Prover:
     def _clear(self) -> None:
         self.domains = dict(self._full)
         self._changes: dict[int, list[_Change]] = {v: [] for v in self._full}
+        self._sort()
         self._trail: list[int] = []
         self._levels: list[int] = []
         self._head = 0
@@ -104,8 +117,11 @@ class Prover:
         for number, mask in clause.literals[:2]:
             self._watching[number].append((mask, clause))
 
-    def solve(self, on: int, work: Work) -> Answer:
-        """Say whether the clauses whose bits are ``on`` can hold together. Raises OutOfWork."""
+    def solve(self, on: int, work: Work, assumed: Sequence[Literal] = ()) -> Answer:
+        """Say whether the clauses whose bits are ``on`` can hold together, with some assumptions.
+
+        Raises OutOfWork.
+        """
         self._clear()
         off = ~on
         for clause in self._short:
@@ -126,11 +142,22 @@ class Prover:
                     return Answer(conflict.bits | self._behind(conflict.literals))
                 conflicts += 1
                 self._learn(conflict)
+                if conflicts % _SORTED == 0:
+                    self._sort()
                 continue
             if conflicts >= limit:
                 rounds += 1
                 conflicts, limit = 0, _RESTART * _luby(rounds)
                 self._go_back(0)
+                self._sort()
+                continue
+            if len(self._levels) < len(assumed):
+                number, mask = assumed[len(self._levels)]
+                possible = self.domains[number] & mask
+                if not possible:
+                    return self._failed(len(self._levels), number, mask)
+                self._levels.append(len(self._trail))
+                self._narrow(number, possible, None)
                 continue
             number = self._next_variable()
             if number < 0:
@@ -140,14 +167,29 @@ class Prover:
             self._levels.append(len(self._trail))
             self._narrow(number, wished or domain & -domain, None)
 
+    def _failed(self, place: int, number: int, mask: int) -> Answer:
+        """Say what an assumption contradicts: statements, and assumptions before it."""
+        bits, decided = self._rests_on([(number, mask)])
+        places = {bisect_right(self._levels, at) - 1 for at in decided}
+        return Answer(bits, failed=(*sorted(places), place))
+
     def _next_variable(self) -> int:
-        """Return the variable that had a part in most of the latest conflicts; -1: all are decided."""
-        best, found = -1.0, -1
+        """Return a variable that had a part in many of the latest conflicts; -1: all are decided.
+
+        The order is made anew after some conflicts: to look through all variables each time costs more.
+        """
+        domains, order = self.domains, self._order
+        for place in range(self._next, len(order)):
+            domain = domains[order[place]]
+            if domain & (domain - 1):
+                self._next = place
+                return order[place]
+        return -1
+
+    def _sort(self) -> None:
         activity = self._activity
-        for number, domain in self.domains.items():
-            if domain & (domain - 1) and activity[number] > best:
-                best, found = activity[number], number
-        return found
+        self._order = sorted(self._full, key=lambda number: -activity[number])
+        self._next = 0
 
     def _narrow(self, number: int, domain: int, reason: _Clause | None) -> None:
         before = self.domains[number]
@@ -203,6 +245,7 @@ class Prover:
         del self._trail[start:]
         del self._levels[level:]
         self._head = start
+        self._next = 0
 
     def _false_since(self, number: int, mask: int) -> _Change | None:
         """Return the change that made a literal false; None: it never could hold."""
@@ -274,7 +317,12 @@ class Prover:
 
     def _behind(self, literals: Iterable[Literal]) -> int:
         """Return the bits of all that made these literals false, where no decision did."""
+        return self._rests_on(literals)[0]
+
+    def _rests_on(self, literals: Iterable[Literal]) -> tuple[int, list[int]]:
+        """Return the bits of all that made these literals false, and where decisions had a part in it."""
         bits = 0
+        decided: list[int] = []
         waiting: list[tuple[int, int, int]] = []
         wanted: dict[int, int] = {}
 
@@ -291,13 +339,16 @@ class Prover:
             if wanted.get(number, 0) != mask:
                 continue
             change = self._false_since(number, mask)
-            if change is None or -change.at != at or change.reason is None:
+            if change is None or -change.at != at:
+                continue
+            if change.reason is None:
+                decided.append(change.at)
                 continue
             bits |= change.reason.bits
             wanted[number] = 0
             for each, allowed in change.reason.literals:
                 look(each, mask & allowed if each == number else allowed)
-        return bits
+        return bits, decided
 
 
 def _luby(number: int) -> int:

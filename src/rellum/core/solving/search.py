@@ -27,6 +27,7 @@ from rellum.core.solving import causes
 from rellum.core.solving.card_clauses import Rules, is_locked
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Clause, Engine, leaves_of
+from rellum.core.solving.guide import Guide
 from rellum.core.solving.load_order import find_circle
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.prover import Work
@@ -81,6 +82,9 @@ class NotFound:
         return (*self.supposed, *self.leaves)
 
 
+_HARD = 120
+"""After so many conflicts, a search takes a guide."""
+_UNBOUNDED = 1 << 62
 _CLAUSE = 5
 """What it costs to make a clause, in looks at one."""
 
@@ -100,6 +104,7 @@ class Searcher:
     ) -> None:
         self.problem = problem
         self.ignored = ignored
+        self.keeps = bool(kept)
         self.engine = Engine()
         games = {*problem.games, *problem.catalog.sheet.known_versions}
         games.update(trial.game for trial in problem.trials)
@@ -276,6 +281,9 @@ class _Run:
         self.next_wish = 0
         # For each decision: how far wishes and walk were when it was taken.
         self.marks = [(0, 0, len(self.queue), 0)] * searcher.engine.level
+        self.decided = [(each.number, each.mask) for each in suppositions[: searcher.engine.level]]
+        self.conflicts = searcher.engine.conflicts
+        self.guide: Guide | None = None
 
     def _preferences(self, problem: Problem) -> Iterator[_Preference]:
         rules, around = self.rules, self.searcher.surroundings
@@ -310,6 +318,8 @@ class _Run:
                     return self._refuse(no_way)
                 self._rewind()
                 self._spend()
+                if self._is_hard() and (refused := self._ask_guide()):
+                    return refused
                 continue
             if engine.level < len(self.suppositions):
                 supposed = self.suppositions[engine.level]
@@ -323,6 +333,35 @@ class _Run:
                 self._spend()
                 game = engine.domains[self.searcher.surroundings.game]
                 return Found(dict(self.taken), self.searcher.surroundings.games[_lowest(game)])
+
+    def _is_hard(self) -> bool:
+        """Whether it has met so many conflicts that a guide is worth its cost, and has none yet."""
+        met = self.engine.conflicts - self.conflicts
+        return met >= _HARD and self.guide is None and not self.searcher.keeps
+
+    def _ask_guide(self) -> NotFound | None:
+        """Take a guide, and begin again with it; or return what it says stands against everything."""
+        engine = self.engine
+        supposed = [Clause([(each.number, each.mask)], each.cause) for each in self.suppositions]
+        self.guide = Guide((*supposed, *engine.given), engine.sizes)
+        refused = self.guide.refused(self.searcher.work or Work(_UNBOUNDED))
+        if refused:
+            return NotFound(tuple(supposed), refused, engine.steps - self.began)
+        engine.go_back(min(engine.level, len(self.suppositions)))
+        self._rewind()
+        return None
+
+    def _is_allowed(self, number: int, mask: int) -> bool:
+        """Whether a decision can end in a line-up; else the engine learns that it cannot."""
+        if self.guide is None or self.engine.level < len(self.suppositions):
+            return True
+        beyond = self.decided[len(self.suppositions) :]
+        work = self.searcher.work or Work(_UNBOUNDED)
+        lesson = self.guide.lesson(beyond, (number, mask), work)
+        if lesson is None:
+            return True
+        self.engine.teach(*lesson)
+        return False
 
     def _spend(self) -> None:
         """Count the work that was done since this was asked last. Raises OutOfWork."""
@@ -341,6 +380,8 @@ class _Run:
             self.engine.go_back(0)
             self._rewind()
             self.taking.forbid_circle(circle)
+            self.guide = None  # it does not know of the circle
+            self.conflicts = self.engine.conflicts
         return bool(circle)
 
     def _refuse(self, conflict: Clause) -> NotFound:
@@ -352,6 +393,7 @@ class _Run:
 
     def _decide(self, number: int, mask: int) -> None:
         self.marks.append((self.next_wish, self.at, len(self.queue), len(self.taken)))
+        self.decided.append((number, mask))
         self.engine.decide(number, mask)
 
     def _rewind(self) -> None:
@@ -360,6 +402,7 @@ class _Run:
         if level < len(self.marks):
             self.next_wish, self.at, queued, taken = self.marks[level]
             del self.marks[level:]
+            del self.decided[level:]
             del self.queue[queued:]
             while len(self.taken) > taken:
                 self.taken.popitem()
@@ -371,7 +414,8 @@ class _Run:
             wish = self.preferences[self.next_wish]
             domain = domains[wish.number]
             if domain & wish.mask and domain & ~wish.mask:
-                self._decide(wish.number, wish.mask)
+                if self._is_allowed(wish.number, wish.mask):
+                    self._decide(wish.number, wish.mask)
                 return True
             self.next_wish += 1
         return False
@@ -391,7 +435,8 @@ class _Run:
                 self.at += 1
                 continue
             if domains[number] != value_mask:
-                self._decide(number, value_mask)
+                if self._is_allowed(number, value_mask):
+                    self._decide(number, value_mask)
                 return False
             value = _lowest(value_mask)
             self.taken[number] = value

@@ -1,0 +1,70 @@
+"""A guide for the search where it meets many conflicts: can what is decided end in a line-up at all?
+
+The search decides in the order of the aims, and may spend long on what an early decision made impossible.
+The prover (``prover.py``) decides in an order of its own and finds out sooner. Its answers follow from the
+same clauses, so the line-up that is found stays the best one.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+
+from rellum.core.solving.engine import Clause
+from rellum.core.solving.prover import Literal, Prover, Work
+
+
+class Guide:
+    """Answers for what is supposed, and the clauses that were given so far."""
+
+    def __init__(self, clauses: Sequence[Clause], sizes: Sequence[int]) -> None:
+        self._of_bit: dict[int, list[Clause]] = defaultdict(list)
+        numbers: dict[int, int] = {}
+        numbered = []
+        for clause in clauses:
+            bit = numbers.setdefault(id(clause.cause), len(numbers))
+            self._of_bit[bit].append(clause)
+            numbered.append((bit, clause.literals))
+        self._sizes = sizes
+        self._prover = Prover(numbered, sizes)
+        self._everything = (1 << len(numbers)) - 1
+        self._model: dict[int, int] = {}
+        self.count = len(clauses)
+        """Of how many clauses it knows."""
+
+    def refused(self, work: Work) -> tuple[Clause, ...]:
+        """Return clauses that cannot all hold; none: there is a line-up. Raises OutOfWork."""
+        answer = self._prover.solve(self._everything, work)
+        self._model = answer.model
+        return self._clauses(answer.core)
+
+    def lesson(
+        self, decided: Sequence[Literal], wish: Literal, work: Work
+    ) -> tuple[list[Literal], tuple[Clause, ...]] | None:
+        """Return why a wish cannot be had beside what is decided: a clause, and what it follows from.
+
+        None: it can. What is decided must be possible by itself. Raises OutOfWork.
+        """
+        if self._fits(wish) and all(map(self._fits, decided)):
+            return None
+        known = [each for each in (*decided, wish) if each[0] in self._prover.domains]
+        if wish not in known:
+            return None  # nothing is said of it
+        answer = self._prover.solve(self._everything, work, known)
+        if answer.is_possible:
+            self._model = answer.model
+            return None
+        failed = {known[place] for place in answer.failed} | {wish}
+        literals: dict[int, int] = {}
+        for number, mask in failed:
+            full = (1 << self._sizes[number]) - 1
+            literals[number] = literals.get(number, 0) | full & ~mask
+        return list(literals.items()), self._clauses(answer.core)
+
+    def _fits(self, literal: Literal) -> bool:
+        return bool(self._model.get(literal[0], 0) & literal[1])
+
+    def _clauses(self, bits: int) -> tuple[Clause, ...]:
+        return tuple(
+            clause for bit, clauses in self._of_bit.items() if bits >> bit & 1 for clause in clauses
+        )
