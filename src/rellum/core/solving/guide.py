@@ -15,7 +15,11 @@ from rellum.core.solving.prover import Literal, Prover, Work
 
 
 class Guide:
-    """Answers for what is supposed, and the clauses that were given so far."""
+    """Answers for the clauses that were given so far.
+
+    What the pack and the game fix is decided before all else, and not among the clauses: so that a lesson
+    holds for other questions, too.
+    """
 
     def __init__(self, clauses: Sequence[Clause], sizes: Sequence[int]) -> None:
         self._of_bit: dict[int, list[Clause]] = defaultdict(list)
@@ -32,11 +36,15 @@ class Guide:
         self.count = len(clauses)
         """Of how many clauses it knows."""
 
-    def refused(self, work: Work) -> tuple[Clause, ...]:
-        """Return clauses that cannot all hold; none: there is a line-up. Raises OutOfWork."""
-        answer = self._prover.solve(self._everything, work)
+    def refused(self, supposed: Sequence[Literal], work: Work) -> tuple[Clause, ...] | None:
+        """Return clauses that stand against what is supposed; None: there is a line-up. Raises OutOfWork."""
+        answer = self._prover.solve(self._everything, work, self._known(supposed))
         self._model = answer.model
-        return self._clauses(answer.core)
+        return None if answer.is_possible else self._clauses(answer.core)
+
+    def _known(self, literals: Sequence[Literal]) -> list[Literal]:
+        """Return those of which anything is said."""
+        return [each for each in literals if each[0] in self._prover.domains]
 
     def lesson(
         self, decided: Sequence[Literal], wish: Literal, work: Work
@@ -45,11 +53,9 @@ class Guide:
 
         None: it can. What is decided must be possible by itself. Raises OutOfWork.
         """
-        if self._fits(wish) and all(map(self._fits, decided)):
+        known = self._known((*decided, wish))
+        if wish not in known or all(map(self._fits, known)):
             return None
-        known = [each for each in (*decided, wish) if each[0] in self._prover.domains]
-        if wish not in known:
-            return None  # nothing is said of it
         answer = self._prover.solve(self._everything, work, known)
         if answer.is_possible:
             self._model = answer.model

@@ -342,11 +342,11 @@ class _Run:
     def _ask_guide(self) -> NotFound | None:
         """Take a guide, and begin again with it; or return what it says stands against everything."""
         engine = self.engine
-        supposed = [Clause([(each.number, each.mask)], each.cause) for each in self.suppositions]
-        self.guide = Guide((*supposed, *engine.given), engine.sizes)
-        refused = self.guide.refused(self.searcher.work or Work(_UNBOUNDED))
-        if refused:
-            return NotFound(tuple(supposed), refused, engine.steps - self.began)
+        self.guide = Guide(engine.given, engine.sizes)
+        supposed = [(each.number, each.mask) for each in self.suppositions]
+        against = self.guide.refused(supposed, self.searcher.work or Work(_UNBOUNDED))
+        if against is not None:
+            return NotFound(self._supposed(), against, engine.steps - self.began)
         engine.go_back(min(engine.level, len(self.suppositions)))
         self._rewind()
         return None
@@ -355,9 +355,8 @@ class _Run:
         """Whether a decision can end in a line-up; else the engine learns that it cannot."""
         if self.guide is None or self.engine.level < len(self.suppositions):
             return True
-        beyond = self.decided[len(self.suppositions) :]
         work = self.searcher.work or Work(_UNBOUNDED)
-        lesson = self.guide.lesson(beyond, (number, mask), work)
+        lesson = self.guide.lesson(self.decided, (number, mask), work)
         if lesson is None:
             return True
         self.engine.teach(*lesson)
@@ -385,11 +384,13 @@ class _Run:
         return bool(circle)
 
     def _refuse(self, conflict: Clause) -> NotFound:
+        leaves = leaves_of(self.engine.trace(conflict))
+        return NotFound(self._supposed(), tuple(leaves), self.engine.steps - self.began)
+
+    def _supposed(self) -> tuple[Clause, ...]:
         # All that is supposed, and not only what the search came by: what others want may make the
         # way to the contradiction shorter.
-        supposed = [Clause([(each.number, each.mask)], each.cause) for each in self.suppositions]
-        leaves = leaves_of(self.engine.trace(conflict))
-        return NotFound(tuple(supposed), tuple(leaves), self.engine.steps - self.began)
+        return tuple(Clause([(each.number, each.mask)], each.cause) for each in self.suppositions)
 
     def _decide(self, number: int, mask: int) -> None:
         self.marks.append((self.next_wish, self.at, len(self.queue), len(self.taken)))
