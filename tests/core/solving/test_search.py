@@ -285,7 +285,7 @@ class GuidedTest(unittest.TestCase):
     """With a guide from the first conflict on."""
 
     def setUp(self) -> None:
-        self.enterContext(mock.patch("rellum.core.solving.search._HARD", 0))
+        self.enterContext(mock.patch("rellum.core.solving.search_run._HARD", 0))
 
     @settings(max_examples=250, deadline=None)
     @given(randoms)
@@ -304,7 +304,7 @@ class GuidedTest(unittest.TestCase):
         asked = with_random_options(source, random_problem(source))
         searcher = Searcher(asked)
         answers = [searcher.search(asked), searcher.search(replace(asked, wants=asked.wants[:1]))]
-        with mock.patch("rellum.core.solving.search._HARD", 1 << 30):
+        with mock.patch("rellum.core.solving.search_run._HARD", 1 << 30):
             other = Searcher(asked)
             alone = [other.search(asked), other.search(replace(asked, wants=asked.wants[:1]))]
         for mine, theirs in zip(answers, alone, strict=True):

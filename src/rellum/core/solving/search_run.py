@@ -1,0 +1,249 @@
+"""One search: decisions in the order of the aims, until a line-up or a contradiction is reached."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from rellum.core.solving.answer import Found, NotFound, Supposition
+from rellum.core.solving.card_clauses import is_locked
+from rellum.core.solving.engine import Clause, leaves_of
+from rellum.core.solving.guide import Guide
+from rellum.core.solving.load_order import find_circle
+from rellum.core.solving.problem import Locked, Problem
+from rellum.core.solving.prover import Work
+from rellum.core.solving.variables import (
+    ABSENT,
+    OFF,
+    ON,
+    Entry,
+    GroupVariable,
+    ModVariable,
+)
+from rellum.core.values.ids import ModId
+
+if TYPE_CHECKING:
+    from rellum.core.solving.search import Searcher
+
+_HARD = 120
+"""After so many conflicts, a search takes a guide."""
+_UNBOUNDED = 1 << 62
+
+
+def wished(group: GroupVariable, names: tuple[str, ...]) -> int:
+    """Return the values of an option variable that a want with these choices allows."""
+    if group.group.pick == "one":
+        return group.mask(names)
+    choice = group.choices[1]
+    return ON if choice is not None and choice.id in names else OFF
+
+
+@dataclass(slots=True)
+class _Preference:
+    """A wish that is decided before the walk, where it can still be had."""
+
+    number: int
+    mask: int
+
+
+class Run:
+    """One search. Iterative, so that a long chain of needs meets no recursion limit."""
+
+    def __init__(
+        self, searcher: Searcher, problem: Problem, suppositions: list[Supposition]
+    ) -> None:
+        self.searcher = searcher
+        self.engine = searcher.engine
+        self.began = self.spent = searcher.engine.steps
+        self.taking = searcher.taking
+        self.rules = searcher.rules
+        self.suppositions = suppositions
+        self.preferences = list(self._preferences(problem))
+        wanted = [searcher.rules.mods[want.mod] for want in problem.wants]
+        # The walk: what has to come in, in order; how far it is; and what came in on the way.
+        self.queue: list[Entry] = [((each.number, each.everything & ~ABSENT),) for each in wanted]
+        self.optional = {
+            searcher.rules.mods[want.mod].number for want in problem.wants if want.optional
+        }
+        self.at = 0
+        self.taken: dict[int, int] = {}
+        self.next_wish = 0
+        # For each decision: how far wishes and walk were when it was taken.
+        self.marks = [(0, 0, len(self.queue), 0)] * searcher.engine.level
+        self.decided = [(each.number, each.mask) for each in suppositions[: searcher.engine.level]]
+        self.conflicts = searcher.engine.conflicts
+        self.guide: Guide | None = None
+
+    def _preferences(self, problem: Problem) -> Iterator[_Preference]:
+        rules, around = self.rules, self.searcher.surroundings
+        for mod, locked in problem.locked.items():
+            yield from self._keep(mod, locked)
+        for want in problem.wants:
+            if want.optional:
+                variable = rules.mods[want.mod]
+                yield _Preference(variable.number, variable.everything & ~ABSENT)
+        for version in problem.games[:-1]:  # the last is what is left
+            yield _Preference(around.game, 1 << around.games.index(version))
+
+    def _keep(self, mod: ModId, locked: Locked) -> Iterator[_Preference]:
+        variable = self.rules.mods.get(mod)
+        if variable is None:
+            return
+        kept = [each for each in variable.mod.releases if is_locked(each, locked)]
+        if kept:
+            yield _Preference(variable.number, ABSENT | variable.mask_of(kept))
+        chosen = dict(locked.options)
+        for group in self.rules.groups_of(mod):
+            if group.group.id in chosen:
+                yield _Preference(group.number, ABSENT | wished(group, chosen[group.group.id]))
+
+    def run(self) -> Found | NotFound:
+        engine = self.engine
+        while True:
+            conflict = engine.propagate()
+            if conflict is not None:
+                no_way = engine.learn(conflict)
+                if no_way is not None:
+                    return self._refuse(no_way)
+                self._rewind()
+                self._spend()
+                if self._is_hard() and (refused := self._ask_guide()):
+                    return refused
+                continue
+            if engine.level < len(self.suppositions):
+                supposed = self.suppositions[engine.level]
+                if not engine.domains[supposed.number] & supposed.mask:
+                    return self._refuse(Clause([(supposed.number, supposed.mask)], supposed.cause))
+                self._decide(supposed.number, supposed.mask)
+                continue
+            if not self._grant_wish() and self._walk():
+                if self._forbid_circle():
+                    continue
+                self._spend()
+                game = engine.domains[self.searcher.surroundings.game]
+                return Found(dict(self.taken), self.searcher.surroundings.games[_lowest(game)])
+
+    def _is_hard(self) -> bool:
+        """Whether it has met so many conflicts that a guide is worth its cost, and has none yet."""
+        met = self.engine.conflicts - self.conflicts
+        return met >= _HARD and self.guide is None and not self.searcher.keeps
+
+    def _ask_guide(self) -> NotFound | None:
+        """Take a guide, and begin again with it; or return what it says stands against everything."""
+        engine = self.engine
+        self.guide = Guide(engine.given, engine.sizes)
+        supposed = [(each.number, each.mask) for each in self.suppositions]
+        against = self.guide.refused(supposed, self.searcher.work or Work(_UNBOUNDED))
+        if against is not None:
+            return NotFound(self._supposed(), against, engine.steps - self.began)
+        engine.go_back(min(engine.level, len(self.suppositions)))
+        self._rewind()
+        return None
+
+    def _is_allowed(self, number: int, mask: int) -> bool:
+        """Whether a decision can end in a line-up; else the engine learns that it cannot."""
+        if self.guide is None or self.engine.level < len(self.suppositions):
+            return True
+        work = self.searcher.work or Work(_UNBOUNDED)
+        lesson = self.guide.lesson(self.decided, (number, mask), work)
+        if lesson is None:
+            return True
+        self.engine.teach(*lesson)
+        return False
+
+    def _spend(self) -> None:
+        """Count the work that was done since this was asked last. Raises OutOfWork."""
+        spent, self.spent = self.engine.steps - self.spent, self.engine.steps
+        self.searcher.spend(spent)
+
+    def _forbid_circle(self) -> bool:
+        """Rule out hints about the load order that run in a circle among what was found, if any do."""
+        found = {
+            variable.mod.id: variable.mod.releases[value - 1]
+            for number, value in self.taken.items()
+            if isinstance(variable := self.rules.by_number[number], ModVariable)
+        }
+        circle = find_circle(found)
+        if circle:
+            self.engine.go_back(0)
+            self._rewind()
+            self.taking.forbid_circle(circle)
+            self.guide = None  # it does not know of the circle
+            self.conflicts = self.engine.conflicts
+        return bool(circle)
+
+    def _refuse(self, conflict: Clause) -> NotFound:
+        leaves = leaves_of(self.engine.trace(conflict))
+        return NotFound(self._supposed(), tuple(leaves), self.engine.steps - self.began)
+
+    def _supposed(self) -> tuple[Clause, ...]:
+        # All that is supposed, and not only what the search came by: what others want may make the
+        # way to the contradiction shorter.
+        return tuple(Clause([(each.number, each.mask)], each.cause) for each in self.suppositions)
+
+    def _decide(self, number: int, mask: int) -> None:
+        self.marks.append((self.next_wish, self.at, len(self.queue), len(self.taken)))
+        self.decided.append((number, mask))
+        self.engine.decide(number, mask)
+
+    def _rewind(self) -> None:
+        """Take wishes and walk back to where the engine went back to."""
+        level = self.engine.level
+        if level < len(self.marks):
+            self.next_wish, self.at, queued, taken = self.marks[level]
+            del self.marks[level:]
+            del self.decided[level:]
+            del self.queue[queued:]
+            while len(self.taken) > taken:
+                self.taken.popitem()
+
+    def _grant_wish(self) -> bool:
+        """Decide for the next wish that can be had and is not so already; False: none is left."""
+        domains = self.engine.domains
+        while self.next_wish < len(self.preferences):
+            wish = self.preferences[self.next_wish]
+            domain = domains[wish.number]
+            if domain & wish.mask and domain & ~wish.mask:
+                if self._is_allowed(wish.number, wish.mask):
+                    self._decide(wish.number, wish.mask)
+                return True
+            self.next_wish += 1
+        return False
+
+    def _walk(self) -> bool:
+        """Go on to the next decision and take it; True: there is none left, all is in."""
+        domains = self.engine.domains
+        while self.at < len(self.queue):
+            entry = self.queue[self.at]
+            if any(number in self.taken and domains[number] & mask for number, mask in entry):
+                self.at += 1
+                continue
+            number, value_mask = self._first_possible(entry)
+            if number < 0:
+                # An optional want that cannot be had, or a need that is ignored.
+                assert self.searcher.ignored or entry[0][0] in self.optional
+                self.at += 1
+                continue
+            if domains[number] != value_mask:
+                if self._is_allowed(number, value_mask):
+                    self._decide(number, value_mask)
+                return False
+            value = _lowest(value_mask)
+            self.taken[number] = value
+            self.at += 1
+            self.queue += self.taking.entries_of(number, value)
+        return True
+
+    def _first_possible(self, entry: Entry) -> tuple[int, int]:
+        """Return the first of an entry's values that is still possible, as a variable and a mask."""
+        for number, mask in entry:
+            possible = self.engine.domains[number] & mask & ~ABSENT
+            if possible:
+                return number, possible & -possible
+        return -1, 0
+
+
+def _lowest(mask: int) -> int:
+    """Return the lowest value of a mask."""
+    return (mask & -mask).bit_length() - 1
