@@ -95,17 +95,24 @@ class HashSeedTest(WorldTest):
         return without_moments(done.stdout), left
 
 
+_DRAWN = (
+    (r"\d{4}-\d\d-\d\d[T ]\d\d[:-]?\d\d[:-]?\d\d(\.\d+)?(\+\d\d:\d\d|Z)?", "MOMENT"),
+    (r"\d{4}-\d\d-\d\d \d\d:\d\d", "MOMENT"),
+    (r"\"?(mtime|taken|seconds|moment|at)\"?: ?\"?[\d.]+\"?", "MOMENT"),
+    (r"\b[0-9a-f]{16}\b", "PACK"),  # a pack's own name is drawn when it is adopted
+    (
+        r"\"free_bytes\": \d+|[\d.]+ [kMGT]?B free|free [\d.]+ [kMGT]?B",
+        "FREE",
+    ),  # others use the disk
+    (r"\b\d+(\.\d+)? s\b", "SECONDS"),
+)
+
+
 def without_moments(text: str) -> str:
-    """Return a text without moments, durations, and what is drawn once for a pack."""
-    text = re.sub(
-        r"\d{4}-\d\d-\d\d[T ]\d\d[:-]?\d\d[:-]?\d\d(\.\d+)?(\+\d\d:\d\d|Z)?", "MOMENT", text
-    )
-    text = re.sub(r"\d{4}-\d\d-\d\d \d\d:\d\d", "MOMENT", text)
-    text = re.sub(r"\"?(mtime|taken|seconds|moment|at)\"?: ?\"?[\d.]+\"?", "MOMENT", text)
-    text = re.sub(
-        r"\b[0-9a-f]{16}\b", "PACK", text
-    )  # a pack's own name is drawn when it is adopted
-    return re.sub(r"\b\d+(\.\d+)? s\b", "SECONDS", text)
+    """Return a text without moments, durations, free space, and what is drawn once for a pack."""
+    for pattern, word in _DRAWN:
+        text = re.sub(pattern, word, text)
+    return text
 
 
 if __name__ == "__main__":
