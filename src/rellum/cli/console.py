@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -393,16 +393,6 @@ def progress() -> Iterator[Listener]:
         _lines.remove(line)
 
 
-@contextmanager
-def passing_line() -> Iterator[Callable[[str], None]]:
-    """Give what shows a line on a terminal that goes again when the work ends."""
-    line = _ProgressLine()
-    try:
-        yield line.say if sys.stderr.isatty() and not _is_dumb() else lambda _: None
-    finally:
-        line.clear()
-
-
 _lines: list[_ProgressLine] = []
 
 
@@ -441,10 +431,7 @@ class _ProgressLine:
         if moment - self._shown_at < 0.1 or moment - begun < 0.3:
             return
         self._shown_at = moment
-        self.say(self._pace.text(now, moment - begun))
-
-    def say(self, text: str) -> None:
-        """Show a text, whatever was shown before."""
+        text = self._pace.text(now, moment - begun)
         print("\r" + text.ljust(self._length), end="", file=sys.stderr, flush=True)
         self._length = len(text)
 

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from rellum.core.solving.answer import Found, NotFound, Supposition
-from rellum.core.solving.card_clauses import is_locked
-from rellum.core.solving.engine import Clause, leaves_of
+from rellum.core.solving.card_clauses import Rules, is_locked
+from rellum.core.solving.engine import Clause, Engine, leaves_of
 from rellum.core.solving.guide import Guide
 from rellum.core.solving.load_order import find_circle
 from rellum.core.solving.problem import Locked, Problem
 from rellum.core.solving.prover import Work
+from rellum.core.solving.release_clauses import ReleaseClauses
 from rellum.core.solving.variables import (
     ABSENT,
     OFF,
@@ -20,11 +21,9 @@ from rellum.core.solving.variables import (
     Entry,
     GroupVariable,
     ModVariable,
+    Surroundings,
 )
 from rellum.core.values.ids import ModId
-
-if TYPE_CHECKING:
-    from rellum.core.solving.search import Searcher
 
 _HARD = 120
 """After so many conflicts, a search takes a guide."""
@@ -39,6 +38,21 @@ def wished(group: GroupVariable, names: tuple[str, ...]) -> int:
     return ON if choice is not None and choice.id in names else OFF
 
 
+class Asked(Protocol):
+    """Who answers for a catalog, as one search needs it."""
+
+    engine: Engine
+    rules: Rules
+    taking: ReleaseClauses
+    surroundings: Surroundings
+    ignored: frozenset[tuple[object, ...]]
+    keeps: bool
+    work: Work | None
+
+    def spend(self, amount: int) -> None:
+        """Count work that was done. Raises OutOfWork."""
+
+
 @dataclass(slots=True)
 class _Preference:
     """A wish that is decided before the walk, where it can still be had."""
@@ -50,9 +64,7 @@ class _Preference:
 class Run:
     """One search. Iterative, so that a long chain of needs meets no recursion limit."""
 
-    def __init__(
-        self, searcher: Searcher, problem: Problem, suppositions: list[Supposition]
-    ) -> None:
+    def __init__(self, searcher: Asked, problem: Problem, suppositions: list[Supposition]) -> None:
         self.searcher = searcher
         self.engine = searcher.engine
         self.began = self.spent = searcher.engine.steps

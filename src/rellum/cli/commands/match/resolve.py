@@ -46,11 +46,12 @@ def resolve(
         if (told := resolved_again(request_of(pack, shelf=True))) is not None:
             view.show_again(told, as_json=as_json)
             return
+    from rellum.cli.passing import passing_line
     from rellum.core.actions.match.resolve import choose_none
     from rellum.core.actions.match.resolve import resolve as action
     from rellum.core.composing.line_up import Explaining
 
-    with console.passing_line() as say:
+    with passing_line() as say:
         result = action(
             request_of(pack, shelf=True),
             fresh=fresh,
