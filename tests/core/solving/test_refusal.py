@@ -32,6 +32,7 @@ from tests.core.solving.worlds import (
     release,
     requirement,
     wanting,
+    with_random_options,
 )
 
 randoms = st.integers(0, 2**32).map(Random)
@@ -68,10 +69,27 @@ class RandomCatalogsTest(unittest.TestCase):
         _, refused = refusal(asked)
         self.assertTrue(tell(refused.reason.causes))
         self.assertIsNone(best_by_trying_all(replace(asked, wants=refused.wants)))
-        for cause in refused.reason.causes:
-            if isinstance(cause, causes.OfReleases):  # ignored, the rest of the reason can hold
-                others = [c for c in refused.reason.causes if c is not cause]
-                self.assertNotIn(cause.name, {c.name for c in others})
+        said = [
+            (type(cause), cause.variable.mod.id, repr(cause))
+            for cause in refused.reason.causes
+            if isinstance(cause, causes.OfReleases)
+        ]
+        self.assertEqual(len(said), len(set(said)))  # none is there twice
+
+    @settings(max_examples=150, deadline=None)
+    @given(randoms)
+    def test_what_is_said_to_be_impossible_alone_is(self, source) -> None:
+        asked = with_random_options(source, random_problem(source, most=5))
+        searcher = Searcher(asked)
+        found = searcher.search(asked)
+        if not isinstance(found, NotFound):
+            return
+        alone = [
+            want.mod
+            for want in asked.wants
+            if isinstance(Searcher(one := replace(asked, wants=(want,))).search(one), NotFound)
+        ]
+        self.assertEqual(sorted(explain(searcher, found).alone), sorted(alone))
 
     @settings(max_examples=150, deadline=None)
     @given(randoms)

@@ -71,7 +71,7 @@ class NoLineUpExists(NoAnswer):
             "wants": [want.mod for want in self.refusal.wants],
             "is_minimal": self.refusal.reason.is_minimal,
             "is_shortest": self.refusal.is_shortest,
-            "impossible_alone": [want.mod for want in self.refusal.alone],
+            "impossible_alone": list(self.refusal.alone),
             "other_reason_count": len(self.refusal.others) if self.refusal.is_complete else None,
             "remedies": [
                 {"kind": each.kind, "text": each.text, "command": each.command or None}
@@ -106,7 +106,7 @@ def _details(refusal: Refusal, statements: Sequence[Statement], want_count: int)
     from rellum.core.solving.reasons import READABLE
     from rellum.core.solving.sentences import mods_of
 
-    alone = [want.mod for want in refusal.alone]
+    alone = refusal.alone
     if len(alone) > 1 and len(alone) == want_count:
         yield f"none of the {want_count} wants can be had, each by itself"
     elif alone and want_count > 1:

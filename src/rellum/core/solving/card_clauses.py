@@ -45,7 +45,6 @@ class Rules:
         *,
         asked: Mapping[ModId, frozenset[Key]] | None = None,
         held: frozenset[tuple[ModId, Version]] = frozenset(),
-        ignored: frozenset[tuple[object, ...]] = frozenset(),
         kept: Mapping[ModId, Locked] | None = None,
     ) -> None:
         self.engine = engine
@@ -57,7 +56,6 @@ class Rules:
         self.by_number: dict[int, ModVariable | GroupVariable] = {}
         self._asked = asked or {}
         self._held = held
-        self._ignored = ignored
         self._kept = kept or {}
 
     # What the search begins with.
@@ -192,9 +190,8 @@ class Rules:
         self.add([others, literal] if literal else [others], cause)
 
     def add(self, literals: list[Literal], cause: Cause) -> None:
-        """Add a clause, unless its cause is ignored."""
-        if not self._ignored or cause.name not in self._ignored:
-            self.engine.add(literals, cause)
+        """Add a clause."""
+        self.engine.add(literals, cause)
 
     def _forbid(self, trial: Trial) -> None:
         """Add that what broke together is not chosen together again on that game version."""

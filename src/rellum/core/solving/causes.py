@@ -1,7 +1,6 @@
 """The meaning of a clause: a statement of a card, a trial, the pack or the game, as data.
 
-``rellum.core.solving.sentences`` puts them into words. ``name`` tells which statement it is: the same
-in every search.
+``rellum.core.solving.sentences`` puts them into words.
 """
 
 from __future__ import annotations
@@ -28,11 +27,6 @@ from rellum.core.versions.version import Version
 class Cause:
     """The root of all causes; two are the same only where they are one object."""
 
-    @property
-    def name(self) -> tuple[object, ...]:
-        """What tells which statement it is."""
-        return (type(self).__name__, str(self))
-
 
 @dataclass(frozen=True, slots=True, eq=False)
 class OfReleases(Cause):
@@ -45,11 +39,6 @@ class OfReleases(Cause):
     def releases(self) -> tuple[Release, ...]:
         """The releases, newest first."""
         return self.variable.releases(self.mask)
-
-    @property
-    def name(self) -> tuple[object, ...]:
-        """What tells which statement it is."""
-        return (type(self).__name__, self.variable.mod.id, repr(self))
 
 
 @dataclass(frozen=True, slots=True, eq=False)

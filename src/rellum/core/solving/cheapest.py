@@ -14,7 +14,8 @@ from heapq import heappop, heappush
 from itertools import combinations
 from typing import NamedTuple
 
-from rellum.core.solving.prover import Literal, OutOfWork, Work
+from rellum.core.solving.engine import Literal
+from rellum.core.solving.prover import OutOfWork, Work
 
 _PAIRED = 10
 """Of so many facts about a variable, the cheapest, pairs are looked at."""

@@ -20,6 +20,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterable
+from typing import Protocol, TypeVar
 
 Literal = tuple[int, int]
 """A variable's number, and the mask of its allowed values."""
@@ -43,6 +44,38 @@ class Clause:
         self.literals = literals
         self.cause = cause
         self.parents = parents
+
+
+class Watched(Protocol):
+    """A clause, as far as watching it goes: the first two of its literals are watched."""
+
+    literals: list[Literal]
+
+
+W = TypeVar("W", bound=Watched)
+W_co = TypeVar("W_co", covariant=True)
+
+
+class ByNumber(Protocol[W_co]):
+    """What is kept for each variable, by its number."""
+
+    def __getitem__(self, number: int, /) -> W_co: ...
+
+
+def watch_another(
+    clause: W, mask: int, domains: ByNumber[int], watching: ByNumber[list[tuple[int, W]]]
+) -> bool:
+    """Watch a literal that is not false in place of the second one; False: there is none."""
+    literals = clause.literals
+    for index in range(2, len(literals)):
+        number, new_mask = candidate = literals[index]
+        if domains[number] & new_mask:
+            variable = literals[1][0]
+            literals[index], literals[1] = literals[1], candidate
+            watching[number].append((new_mask, clause))
+            watching[variable].remove((mask, clause))
+            return True
+    return False
 
 
 class Engine:
@@ -168,7 +201,9 @@ class Engine:
                     literals[0], literals[1] = literals[1], literals[0]
                 other, other_mask = literals[0]
                 possible = domains[other]
-                if not possible & ~other_mask or self._watch_another(clause, mask):
+                if not possible & ~other_mask or watch_another(
+                    clause, mask, domains, self._watching
+                ):
                     continue
                 left = possible & other_mask
                 if not left:
@@ -178,19 +213,6 @@ class Engine:
                 domains[other] = left
                 self._changed.append(other)
         return None
-
-    def _watch_another(self, clause: Clause, mask: int) -> bool:
-        """Watch a literal that is not false in place of the second one; False: there is none."""
-        literals = clause.literals
-        for index in range(2, len(literals)):
-            number, new_mask = candidate = literals[index]
-            if self.domains[number] & new_mask:
-                variable = literals[1][0]
-                literals[index], literals[1] = literals[1], candidate
-                self._watching[number].append((new_mask, clause))
-                self._watching[variable].remove((mask, clause))
-                return True
-        return False
 
     def go_back(self, level: int) -> None:
         """Undo everything after so many decisions, but for what follows from those that stay."""

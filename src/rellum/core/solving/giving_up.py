@@ -11,9 +11,10 @@ from collections.abc import Callable, Iterable
 from rellum.core.solving import causes
 from rellum.core.solving.engine import Clause
 from rellum.core.solving.minimal import bits_of
+from rellum.core.solving.numbering import numbered
 from rellum.core.solving.problem import Problem, Want
 from rellum.core.solving.prover import Prover, Work
-from rellum.core.solving.reasons import SMALL, numbered
+from rellum.core.solving.reasons import SMALL
 from rellum.core.solving.refusal import wants_against_each_other, without
 from rellum.core.solving.search import Found, Searcher
 from rellum.core.values.ids import ModId
@@ -76,12 +77,11 @@ def _proving(searcher: Searcher, problem: Problem) -> Against:
     world = numbered((*supposed, *searcher.engine.given))
     prover = Prover(world.clauses, searcher.engine.sizes)
     of_want = [(at, mod) for at, cause in enumerate(world.causes) if (mod := _wanted(cause))]
-    everything = (1 << len(world.causes)) - 1
     work = searcher.work or Work(_UNBOUNDED)
 
     def against(dropped: Mods) -> Mods | None:
         off = sum(1 << at for at, mod in of_want if mod in dropped)
-        core = prover.solve(everything & ~off, work).core
+        core = prover.solve(world.everything & ~off, work).core
         return frozenset(_wants_in(core, world.causes)) if core else None
 
     return against

@@ -10,8 +10,10 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 
-from rellum.core.solving.engine import Clause
-from rellum.core.solving.prover import Literal, Prover, Work
+from rellum.core.solving.engine import Clause, Literal
+from rellum.core.solving.minimal import bits_of
+from rellum.core.solving.numbering import numbered
+from rellum.core.solving.prover import Prover, Work
 
 
 class Guide:
@@ -22,19 +24,14 @@ class Guide:
     """
 
     def __init__(self, clauses: Sequence[Clause], sizes: Sequence[int]) -> None:
-        self._of_bit: dict[int, list[Clause]] = defaultdict(list)
-        numbers: dict[int, int] = {}
-        numbered = []
-        for clause in clauses:
-            bit = numbers.setdefault(id(clause.cause), len(numbers))
-            self._of_bit[bit].append(clause)
-            numbered.append((bit, clause.literals))
+        world = numbered(clauses)
+        self._clauses_of: dict[int, list[Clause]] = defaultdict(list)
+        for clause, (number, _) in zip(clauses, world.clauses, strict=True):
+            self._clauses_of[number].append(clause)
         self._sizes = sizes
-        self._prover = Prover(numbered, sizes)
-        self._everything = (1 << len(numbers)) - 1
+        self._prover = Prover(world.clauses, sizes)
+        self._everything = world.everything
         self._model: dict[int, int] = {}
-        self.count = len(clauses)
-        """Of how many clauses it knows."""
 
     def refused(self, supposed: Sequence[Literal], work: Work) -> tuple[Clause, ...] | None:
         """Return clauses that stand against what is supposed; None: there is a line-up. Raises OutOfWork."""
@@ -71,6 +68,4 @@ class Guide:
         return bool(self._model.get(literal[0], 0) & literal[1])
 
     def _clauses(self, bits: int) -> tuple[Clause, ...]:
-        return tuple(
-            clause for bit, clauses in self._of_bit.items() if bits >> bit & 1 for clause in clauses
-        )
+        return tuple(clause for bit in bits_of(bits) for clause in self._clauses_of[bit])

@@ -54,9 +54,11 @@ def find_circle(by_mod: Mapping[ModId, Release]) -> tuple[Hint, ...]:
     hints: dict[ModId, dict[ModId, Hint]] = {}
     for hint in sorted(hints_of(by_mod)):
         hints.setdefault(hint.later, {})[hint.earlier] = hint
+    if not hints:
+        return ()
     in_circles = [
         mod
-        for group in _components({mod: set(hints.get(mod, ())) for mod in by_mod})
+        for group in _components({mod: hints.keys() & earlier for mod, earlier in hints.items()})
         if len(group) > 1
         for mod in group
     ]
@@ -178,10 +180,11 @@ def _components(after: After) -> Iterator[list[ModId]]:
                     above = path[-1][0]
                     low[above] = min(low[above], low[mod])
                 if low[mod] == index[mod]:
-                    at = stack.index(mod)
-                    yield stack[at:]
-                    on_stack.difference_update(stack[at:])
-                    del stack[at:]
+                    group: list[ModId] = []
+                    while not group or group[-1] != mod:
+                        group.append(stack.pop())
+                    on_stack.difference_update(group)
+                    yield group
             elif following in index:
                 low[mod] = min(low[mod], index[following])
             else:

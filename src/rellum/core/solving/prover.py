@@ -10,12 +10,12 @@ what is learned stays from one question to the next, without a variable for each
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from heapq import heappop, heappush
 
-Literal = tuple[int, int]
-"""A variable's number, and the mask of its allowed values."""
+from rellum.core.solving.engine import Literal, watch_another
 
 _DECAY = 1.0 / 0.93
 _RESTART = 40
@@ -42,9 +42,15 @@ class Work:
         if self.left < 0:
             raise OutOfWork
 
-    def part(self, of: int) -> Work:
-        """Return a part of what is left, to be spent by itself and given back by ``close``."""
-        return Work(max(0, self.left) // of)
+    @contextmanager
+    def part(self, of: int) -> Iterator[Work]:
+        """Give a part of what is left; what is not spent of it stays."""
+        own = Work(max(0, self.left) // of)
+        before = own.left
+        try:
+            yield own
+        finally:
+            self.left -= before - max(0, own.left)
 
 
 @dataclass(slots=True, eq=False)
@@ -214,24 +220,14 @@ class Prover:
                     literals[0], literals[1] = literals[1], literals[0]
                 other, other_mask = literals[0]
                 possible = domains[other]
-                if not possible & ~other_mask or self._watch_another(clause, mask):
+                if not possible & ~other_mask or watch_another(
+                    clause, mask, domains, self._watching
+                ):
                     continue
                 if not possible & other_mask:
                     return clause
                 self._narrow(other, possible & other_mask, clause)
         return None
-
-    def _watch_another(self, clause: _Clause, mask: int) -> bool:
-        literals = clause.literals
-        for index in range(2, len(literals)):
-            number, new_mask = candidate = literals[index]
-            if self.domains[number] & new_mask:
-                variable = literals[1][0]
-                literals[index], literals[1] = literals[1], candidate
-                self._watching[number].append((new_mask, clause))
-                self._watching[variable].remove((mask, clause))
-                return True
-        return False
 
     def _go_back(self, level: int) -> None:
         if level >= len(self._levels):

@@ -8,7 +8,7 @@ known. Everything is bounded by work, never by the clock, so that the answer is 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import Final, NamedTuple
 
 from rellum.core.solving import causes
@@ -16,8 +16,10 @@ from rellum.core.solving.causes import Cause
 from rellum.core.solving.cheapest import Cheapest
 from rellum.core.solving.engine import Clause
 from rellum.core.solving.minimal import bits_of, reduce
-from rellum.core.solving.prover import Literal, OutOfWork, Prover, Work
+from rellum.core.solving.numbering import numbered
+from rellum.core.solving.prover import OutOfWork, Prover, Work
 from rellum.core.solving.search import NotFound, Searcher
+from rellum.core.values.ids import ModId
 
 OF_THE_PACK: Final = (causes.Wanted, causes.OptionWanted, causes.Held, causes.Supposed)
 SMALL: Final = 6_000
@@ -39,28 +41,6 @@ class KnownReason(NamedTuple):
     is_minimal: bool
 
 
-class NumberedClauses(NamedTuple):
-    """All clauses, each with the number of the statement that it is of, and the statements."""
-
-    clauses: list[tuple[int, list[Literal]]]
-    causes: list[Cause]
-
-
-def numbered(clauses: Iterable[Clause]) -> NumberedClauses:
-    """Number the statements of some clauses, in the order in which they come."""
-    numbers: dict[int, int] = {}
-    found = NumberedClauses([], [])
-    for clause in clauses:
-        cause = clause.cause
-        number = numbers.get(id(cause), -1)
-        if number < 0:
-            assert isinstance(cause, Cause)
-            number = numbers[id(cause)] = len(found.causes)
-            found.causes.append(cause)
-        found.clauses.append((number, clause.literals))
-    return found
-
-
 class ReasonFinder:
     """Looks for the reasons of one refusal. ``known`` are those found, as they were found."""
 
@@ -69,34 +49,34 @@ class ReasonFinder:
         self._work = work
         self._all = numbered((*not_found.supposed, *searcher.engine.given))
         self.causes = self._all.causes
-        self.wants = [
-            at for at, cause in enumerate(self.causes) if isinstance(cause, causes.Wanted)
-        ]
-        self.is_small = len(self._all.clauses) <= SMALL
         self.known: list[KnownReason] = []
-        self.alone: set[int] = set()
-        """Wants that are impossible by themselves."""
         self.is_complete = False
         """Whether all reasons are known."""
         self._of_variable: dict[int, list[tuple[int, int]]] = {}
         numbers = {id(cause): at for at, cause in enumerate(self.causes)}
         self._proof = {numbers[id(clause.cause)] for clause in not_found.clauses}
+        # What the pack asks for of each mod: the statements of its want and of the want's options.
+        self._asked: dict[ModId, Statements] = {}
+        for at, cause in enumerate(self.causes):
+            if isinstance(cause, (causes.Wanted, causes.OptionWanted)):
+                mod = cause.want.mod
+                self._asked[mod] = self._asked.get(mod, frozenset()) | {at}
 
     def find(self) -> None:
         """Look for reasons until the work is done, or all are known; at least one is found."""
+        drawing = Cheapest(self._all.clauses, Work(_CHEAPEST))
+        first = sorted(drawing.conflict() or self._proof)
+        self._of_variable = drawing.of_variable
         try:
-            drawing = Cheapest(self._all.clauses, Work(_CHEAPEST))
-            cheap = drawing.conflict()
-            self._of_variable = drawing.of_variable
-            self._note(cheap or self._proof)
-            if self.is_small:
+            self._reduced(*self._prover(first), first, (1 << len(first)) - 1)
+            if len(self._all.clauses) <= SMALL:
                 self._find_in_small_world()
             else:
                 self._improve_nearby()
         except OutOfWork:
             pass
         if not self.known:
-            self.known.append(KnownReason(frozenset(cheap or self._proof), False))
+            self.known.append(KnownReason(frozenset(first), False))
 
     @property
     def best(self) -> KnownReason:
@@ -105,20 +85,27 @@ class ReasonFinder:
             self.known,
             key=lambda each: (
                 not each.is_minimal,
-                len(each.statements) > READABLE or not self._is_of_one_want(each.statements),
+                len(each.statements) > READABLE or len(self._mods_asked(each.statements)) != 1,
                 len(each.statements),
                 sorted(each.statements),
             ),
         )
 
-    def _is_of_one_want(self, statements: Statements) -> bool:
-        return len(statements & self.alone) == len(statements.intersection(self.wants)) == 1
+    @property
+    def alone(self) -> list[ModId]:
+        """The wanted mods that are known to be impossible without the other wants, in the pack's order."""
+        single = {
+            mods[0] for each in self.known if len(mods := self._mods_asked(each.statements)) == 1
+        }
+        return [mod for mod in self._asked if mod in single]
 
-    def _note(self, statements: Iterable[int], work: Work | None = None) -> KnownReason:
-        """Reduce statements that cannot all hold, and note what is left. Raises OutOfWork for none."""
-        part = sorted(set(statements))
-        prover, order = self._prover(part)
-        return self._reduced(prover, order, part, (1 << len(part)) - 1, work or self._work)
+    def _mods_asked(self, statements: Statements) -> list[ModId]:
+        """Return the mods of which some statements ask for something."""
+        return [mod for mod, asked in self._asked.items() if asked & statements]
+
+    def _without_other_wants(self, mod: ModId) -> Statements:
+        """Return what the pack asks for of all other mods."""
+        return frozenset().union(*(asked for each, asked in self._asked.items() if each != mod))
 
     def _prover(self, part: Sequence[int]) -> tuple[Prover, list[int]]:
         """Return a prover for some statements, and the order in which they are left out."""
@@ -127,30 +114,34 @@ class ReasonFinder:
         return Prover(clauses, self._sizes), left_out_in([self.causes[each] for each in part])
 
     def _reduced(
-        self, prover: Prover, order: Sequence[int], part: Sequence[int], core: int, work: Work
+        self, prover: Prover, order: Sequence[int], part: Sequence[int], core: int
     ) -> KnownReason:
-        answer = prover.solve(core, work)
+        """Note what is left of a core when all is left out that can be. Raises OutOfWork."""
+        answer = prover.solve(core, self._work)
         assert answer.core
-        left, is_minimal = reduce(prover, answer.core, order, work)
+        left, is_minimal = reduce(prover, answer.core, order, self._work)
         found = KnownReason(frozenset(part[bit] for bit in bits_of(left)), is_minimal)
         if all(each.statements != found.statements for each in self.known):
             self.known.append(found)
         return found
 
     def _improve_nearby(self) -> None:
-        """Look for a shorter reason in what is said about the variables of the best one."""
+        """Look for a shorter reason, or one of a single want, in what is said about the same variables."""
         tried: set[Statements] = set()
-        while (
-            best := min(self.known, key=lambda each: len(each.statements))
-        ).statements not in tried:
-            tried.add(best.statements)
-            near = self._near(best.statements)
+        while True:
+            best = min((each.statements for each in self.known), key=len)
+            if best in tried:
+                return
+            tried.add(best)
+            near = self._near(best)
             prover, order = self._prover(near)
             place = {statement: bit for bit, statement in enumerate(near)}
-            for statement in sorted(best.statements):
-                core = (1 << len(near)) - 1 & ~(1 << place[statement])
+            mods = self._mods_asked(best)
+            others = [self._without_other_wants(mod) for mod in mods] if len(mods) > 1 else []
+            for left_out in (*others, *(frozenset({each}) for each in sorted(best))):
+                core = sum(1 << bit for each, bit in place.items() if each not in left_out)
                 if (answer := prover.solve(core, self._work)).core:
-                    self._reduced(prover, order, near, answer.core, self._work)
+                    self._reduced(prover, order, near, answer.core)
 
     def _near(self, statements: Statements) -> list[int]:
         """Return all statements about nothing but what these are about."""
@@ -172,18 +163,16 @@ class ReasonFinder:
         """Ask about all clauses at once: each want by itself, then all that stays impossible."""
         part = list(range(len(self.causes)))
         prover, order = self._prover(part)
-        everything = (1 << len(part)) - 1
-        wants = sum(1 << each for each in self.wants)
-        for want in self.wants:
-            answer = prover.solve(everything & ~wants | 1 << want, self._work)
+        for mod in self._asked:
+            others = _bits(self._without_other_wants(mod))
+            answer = prover.solve(self._all.everything & ~others, self._work)
             if answer.core:
-                self.alone.add(want)
-                self._reduced(prover, order, part, answer.core, self._work)
+                self._reduced(prover, order, part, answer.core)
         self._enumerate(prover, order, part)
 
     def _enumerate(self, prover: Prover, order: Sequence[int], part: Sequence[int]) -> None:
         """Find all reasons: leave out sets that hit all known ones (Reiter, 1987), the smallest first."""
-        everything = (1 << len(part)) - 1
+        masks = [_bits(each.statements) for each in self.known]
         waiting = deque([0])
         seen = {0}
         enough: list[int] = []
@@ -191,24 +180,28 @@ class ReasonFinder:
             out = waiting.popleft()
             if any(each & out == each for each in enough):
                 continue
-            masks = [sum(1 << at for at in each.statements) for each in self.known]
             hit_not = min(
                 (mask for mask in masks if not mask & out), key=int.bit_count, default=None
             )
             if hit_not is None:
-                answer = prover.solve(everything & ~out, self._work)
+                answer = prover.solve(self._all.everything & ~out, self._work)
                 if not answer.core:
                     enough.append(out)
                     continue
-                found = self._reduced(prover, order, part, answer.core, self._work)
-                hit_not = sum(1 << at for at in found.statements)
-                if len(self.known) > _MOST_KNOWN:
+                if len(self.known) == _MOST_KNOWN:
                     return
+                hit_not = _bits(self._reduced(prover, order, part, answer.core).statements)
+                masks.append(hit_not)
+            self._work.spend(hit_not.bit_count())  # so many more sets wait
             for bit in bits_of(hit_not):
                 if (more := out | 1 << bit) not in seen:
                     seen.add(more)
                     waiting.append(more)
         self.is_complete = all(each.is_minimal for each in self.known)
+
+
+def _bits(statements: Statements) -> int:
+    return sum(1 << at for at in statements)
 
 
 def reduced(
@@ -218,9 +211,8 @@ def reduced(
     world = numbered(clauses)
     prover = Prover(world.clauses, sizes)
     order = left_out_in(world.causes)
-    core = (1 << len(world.causes)) - 1
     try:
-        core = prover.solve(core, work).core
+        core = prover.solve(world.everything, work).core
     except OutOfWork:
         return tuple(world.causes), False
     left, is_minimal = reduce(prover, core, order, work)

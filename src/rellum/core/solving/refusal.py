@@ -11,6 +11,7 @@ from rellum.core.solving.problem import Problem, Want
 from rellum.core.solving.prover import Work
 from rellum.core.solving.reasons import ReasonFinder, reduced
 from rellum.core.solving.search import NotFound, Searcher
+from rellum.core.values.ids import ModId
 
 THOROUGH = 3_000_000
 """The work on one reason among many, in looks at clauses: some seconds at most."""
@@ -37,13 +38,13 @@ class Refusal:
     """There is no line-up: a reason, and the others that were found.
 
     is_complete: these are all the reasons that there are; so the shortest one known is the shortest
-    alone: wants that are impossible by themselves, as far as that was looked for
+    alone: wanted mods that are impossible without the other wants, as far as that was looked for
     """
 
     reason: Reason
     others: tuple[Reason, ...] = ()
     is_complete: bool = False
-    alone: tuple[Want, ...] = ()
+    alone: tuple[ModId, ...] = ()
 
     @property
     def wants(self) -> tuple[Want, ...]:
@@ -82,11 +83,7 @@ def explain(searcher: Searcher, not_found: NotFound, patience: int = 1) -> Refus
         reason=as_reason(*best),
         others=tuple(as_reason(*each) for each in finder.known if each is not best),
         is_complete=finder.is_complete,
-        alone=tuple(
-            cause.want
-            for at in sorted(finder.alone)
-            if isinstance(cause := finder.causes[at], causes.Wanted)
-        ),
+        alone=tuple(finder.alone),
     )
 
 

@@ -8,6 +8,7 @@ helps by itself, two of them together are tried.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import nullcontext, suppress
 from dataclasses import dataclass, replace
 from typing import Final, Literal
 
@@ -106,17 +107,9 @@ def _ask(searcher: Searcher, change: _Change) -> tuple[Searcher, Found | NotFoun
 def _within_half(searcher: Searcher, look: Callable[[], Iterable[Remedy]]) -> Iterator[Remedy]:
     """Yield what is found with half of the work that is left."""
     whole = searcher.work
-    if whole is not None:
-        searcher.work = half = whole.part(2)
-        before = half.left
-    try:
+    with whole.part(2) if whole else nullcontext() as searcher.work, suppress(OutOfWork):
         yield from look()
-    except OutOfWork:
-        pass
-    finally:
-        searcher.work = whole
-        if whole is not None:
-            whole.left -= before - max(0, half.left)
+    searcher.work = whole
 
 
 def _pairs(

@@ -50,18 +50,15 @@ _CLAUSE = 5
 class Searcher:
     """Answers for one catalog, for any wants, holds and game that its first problem could bring in.
 
-    ``ignored`` are the names of causes that do not count; of ``kept`` mods no other release is
-    looked at.
+    Of ``kept`` mods no other release is looked at.
     """
 
     def __init__(
         self,
         problem: Problem,
-        ignored: frozenset[tuple[object, ...]] = frozenset(),
         kept: Mapping[ModId, Locked] | None = None,
     ) -> None:
         self.problem = problem
-        self.ignored = ignored
         self.keeps = bool(kept)
         self.engine = Engine()
         games = {*problem.games, *problem.catalog.sheet.known_versions}
@@ -76,7 +73,6 @@ class Searcher:
             TrialBook(problem.trials, problem.trust),
             asked=_asks_for_prereleases(problem),
             held=frozenset((hold.mod, hold.version) for hold in problem.holds),
-            ignored=ignored,
             kept=kept,
         )
         self.rules.bring_in(

@@ -45,7 +45,6 @@ class Asked(Protocol):
     rules: Rules
     taking: ReleaseClauses
     surroundings: Surroundings
-    ignored: frozenset[tuple[object, ...]]
     keeps: bool
     work: Work | None
 
@@ -233,8 +232,7 @@ class Run:
                 continue
             number, value_mask = self._first_possible(entry)
             if number < 0:
-                # An optional want that cannot be had, or a need that is ignored.
-                assert self.searcher.ignored or entry[0][0] in self.optional
+                assert entry[0][0] in self.optional  # a want that cannot be had
                 self.at += 1
                 continue
             if domains[number] != value_mask:
