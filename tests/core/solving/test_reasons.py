@@ -7,7 +7,7 @@ from itertools import combinations
 from types import SimpleNamespace
 from typing import Any
 
-from hypothesis import assume, given, settings
+from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 from benchmarks.refusals import PLANTED, dense, entangled
@@ -71,6 +71,28 @@ class ProverTest(unittest.TestCase):
             else:
                 for clause in part:
                     self.assertTrue(any(answer.model[v] & mask for v, mask in clause))
+
+    @settings(max_examples=250, deadline=None)
+    @given(worlds(), st.lists(st.tuples(st.integers(0, 4), st.integers(1, 15)), max_size=5))
+    @example(
+        ([4, 2], [[(0, 3)]]), [(0, 6), (0, 5)]
+    )  # the first leaves what a clause ruled out before
+    def test_assumptions_are_told_from_clauses(self, world: Any, asked: Any) -> None:
+        sizes, clauses = world
+        prover = Prover(list(enumerate(clauses)), sizes)
+        assumed = [
+            (number % len(sizes), mask & (1 << sizes[number % len(sizes)]) - 1)
+            for number, mask in asked
+            if number % len(sizes) in prover.domains
+        ]
+        for few in (assumed, assumed[:2], assumed):
+            answer = prover.solve((1 << len(clauses)) - 1, Work(PLENTY), few)
+            everything = [*clauses, *([each] for each in few)]
+            self.assertEqual(answer.is_possible, can_hold(sizes, everything))
+            if not answer.is_possible:
+                core = [clauses[at] for at in bits_of(answer.core)]
+                failed = [[few[place]] for place in answer.failed]
+                self.assertFalse(can_hold(sizes, [*core, *failed]))
 
     @settings(max_examples=70, deadline=None)
     @given(refused_worlds(), st.randoms(use_true_random=False))

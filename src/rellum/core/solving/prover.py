@@ -161,7 +161,8 @@ class Prover:
                 number, mask = assumed[len(self._levels)]
                 possible = self.domains[number] & mask
                 if not possible:
-                    return self._failed(len(self._levels), number, mask)
+                    bits, failed = self._rests_on([(number, mask)], assumed)
+                    return Answer(bits, failed=(*failed, len(self._levels)))
                 self._levels.append(len(self._trail))
                 self._narrow(number, possible, None)
                 continue
@@ -172,12 +173,6 @@ class Prover:
             wished = self._saved.get(number, 0) & domain
             self._levels.append(len(self._trail))
             self._narrow(number, wished or domain & -domain, None)
-
-    def _failed(self, place: int, number: int, mask: int) -> Answer:
-        """Say what an assumption contradicts: statements, and assumptions before it."""
-        bits, decided = self._rests_on([(number, mask)])
-        places = {bisect_right(self._levels, at) - 1 for at in decided}
-        return Answer(bits, failed=(*sorted(places), place))
 
     def _next_variable(self) -> int:
         """Return a variable that had a part in many of the latest conflicts; -1: all are decided.
@@ -315,10 +310,15 @@ class Prover:
         """Return the bits of all that made these literals false, where no decision did."""
         return self._rests_on(literals)[0]
 
-    def _rests_on(self, literals: Iterable[Literal]) -> tuple[int, list[int]]:
-        """Return the bits of all that made these literals false, and where decisions had a part in it."""
+    def _rests_on(
+        self, literals: Iterable[Literal], assumed: Sequence[Literal] = ()
+    ) -> tuple[int, list[int]]:
+        """Return the bits of all that made these literals false, and the places of assumptions in that.
+
+        No other decision may stand.
+        """
         bits = 0
-        decided: list[int] = []
+        places: set[int] = set()
         waiting: list[tuple[int, int, int]] = []
         wanted: dict[int, int] = {}
 
@@ -337,14 +337,16 @@ class Prover:
             change = self._false_since(number, mask)
             if change is None or -change.at != at:
                 continue
+            wanted[number] = 0
             if change.reason is None:
-                decided.append(change.at)
+                place = bisect_right(self._levels, change.at) - 1
+                places.add(place)
+                look(number, mask & assumed[place][1])  # what it allows was ruled out before
                 continue
             bits |= change.reason.bits
-            wanted[number] = 0
             for each, allowed in change.reason.literals:
                 look(each, mask & allowed if each == number else allowed)
-        return bits, decided
+        return bits, sorted(places)
 
 
 def _luby(number: int) -> int:
