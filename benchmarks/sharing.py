@@ -127,9 +127,9 @@ class SharingWorld(BenchWorld):
 
 
 @contextmanager
-def served(folder: str) -> Iterator[str]:
-    """Serve a folder, and give its address."""
-    words = [sys.executable, "-m", "benchmarks.file_server", folder]
+def served(folder: str, rate: int = 0) -> Iterator[str]:
+    """Serve a folder, with no more than so many bytes a second if that is stated; give its address."""
+    words = [sys.executable, "-m", "benchmarks.file_server", folder, str(rate)]
     server = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
     assert server.stdout is not None
     try:

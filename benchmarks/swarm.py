@@ -15,24 +15,11 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from http.server import ThreadingHTTPServer
 
-from benchmarks.sharing import RELLUM, SharingWorld
+from benchmarks.sharing import RELLUM, SharingWorld, served
 from benchmarks.swarm_others import new_tracker, seed
 
 PLAYERS = 20
 _NOBODY = "http://127.0.0.1:9"
-
-
-@contextmanager
-def server(folder: str, rate: int) -> Iterator[str]:
-    """Serve a folder, no more than so many bytes a second to all together."""
-    words = [sys.executable, "-m", "benchmarks.file_server", folder, str(rate)]
-    process = subprocess.Popen(words, stdout=subprocess.PIPE, text=True)
-    assert process.stdout is not None
-    try:
-        yield process.stdout.readline().strip()
-    finally:
-        process.kill()
-        process.wait()
 
 
 class Swarm:
@@ -92,7 +79,7 @@ def main() -> None:
     swarm = Swarm(megabytes, rate)
     feeds = swarm.world.path("feeds")
     os.makedirs(feeds)
-    with server(feeds, rate) as web:
+    with served(feeds, rate) as web:
         mark = swarm.publish("web", "--torrent", f"{web}/web")
         plain = swarm.follow(f"{web}/web", mark, "--no-swarm")
         print(
@@ -101,7 +88,7 @@ def main() -> None:
         with tracked() as tracker:
             mark = swarm.publish("met", "--torrent", f"{web}/met", "--tracker", tracker)
             tell("the server as web seed alone", plain, swarm.follow(f"{web}/met", mark))
-    with server(feeds, rate) as web, tracked() as tracker:  # nobody is where the web seed should be
+    with served(feeds, rate) as web, tracked() as tracker:  # nobody is where the web seed should be
         mark = swarm.publish("one", "--torrent", f"{_NOBODY}/one", "--tracker", tracker)
         [name] = os.listdir(os.path.join(feeds, "one", "torrents"))
         with open(os.path.join(feeds, "one", "torrents", name), "rb") as file:

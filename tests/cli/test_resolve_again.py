@@ -88,6 +88,22 @@ class ResolveAgainTest(WorldTest):
         with mock.patch.dict(os.environ, RELLUM_CATALOG=self.world.path("catalog")):
             self.assertNotIn("remembered", self.resolve())
 
+    def test_cards_behind_a_link_and_a_nearer_catalog_count(self) -> None:
+        cards = self.world.path("catalog", "cards")
+        os.rename(cards, self.world.path("elsewhere"))
+        os.symlink(self.world.path("elsewhere"), cards)
+        self.plant()
+        self.world.add_release("tides", "3.0", {"mods/tides-3.0.dat": b"a"})
+        self.assertNotIn("remembered", self.resolve())
+        pack = self.world.path("pack", "rellum.toml")
+        with open(pack, encoding="utf-8") as file:
+            lines = [line for line in file if not line.startswith("catalogs")]
+        with open(pack, "w", encoding="utf-8") as file:
+            file.writelines(lines)
+        self.plant()
+        os.rename(self.world.path("catalog"), self.world.path("pack", "catalog"))
+        self.assertNotIn("remembered", self.resolve())
+
     def test_a_warning_is_said_each_time(self) -> None:
         write_tree(self.world.path("catalog", "cards"), {"foam.toml": b"[mod]\nid = 5\n"})
         for _ in range(3):

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from rellum.core.catalog.cache import cache_file
 from rellum.core.catalog.card_store import StoredMods
+from rellum.core.catalog.catalog_files import TRIALS, toml_names
 from rellum.core.catalog.model import Catalog, GameSheet, Mod
 from rellum.core.catalog.read_cards import Faulty, read_cards
 from rellum.core.catalog.sheets import read_sheet
@@ -96,9 +97,7 @@ def read_catalog(folders: Sequence[str], sheet_id: SheetId, faults: list[str]) -
         for mod in card.offers:
             offered[mod] = (*offered.get(mod, ()), card.id)
     trials = [
-        trial
-        for folder in folders
-        for trial in read_trials(os.path.join(folder, "trials.toml"), faults)
+        trial for folder in folders for trial in read_trials(os.path.join(folder, TRIALS), faults)
     ]
     return Catalog(
         folders=tuple(folders),
@@ -172,9 +171,5 @@ def _toml_files(folders: Sequence[str], kind: str) -> list[str]:
                 f"the catalog folder {shown_file(folder)} is not there",
                 hint="Name it with --catalog, or with 'rellum decide catalog FOLDER'; '--off' takes one out.",
             )
-        try:
-            names = sorted(os.listdir(os.path.join(folder, kind)))
-        except OSError:
-            continue
-        files += [os.path.join(folder, kind, name) for name in names if name.endswith(".toml")]
+        files += toml_names(folder, kind)
     return files

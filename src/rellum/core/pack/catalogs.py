@@ -8,9 +8,8 @@ from rellum.core.catalog.load import NoCatalog, load_catalog, load_sheet
 from rellum.core.catalog.model import Catalog, GameSheet
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import PackFile
+from rellum.core.pack.remembered_catalogs import CATALOG_VARIABLE, beside, from_environment
 from rellum.core.values.ids import SheetId
-
-CATALOG_VARIABLE = "RELLUM_CATALOG"
 
 
 def find_catalogs(
@@ -23,10 +22,9 @@ def find_catalogs(
         return tuple(os.path.abspath(each) for each in named)
     if pack is not None and pack.catalogs:
         return pack.catalogs
-    if variable := os.environ.get(CATALOG_VARIABLE):
-        return tuple(os.path.abspath(each) for each in variable.split(os.pathsep))
-    for above in (home.folder, os.path.dirname(home.folder)):
-        folder = os.path.join(above, "catalog")
+    if said := from_environment():
+        return said
+    for folder in beside(home):
         if os.path.isdir(folder):
             return (folder,)
     raise NoCatalog(

@@ -7,6 +7,7 @@ import shutil
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from rellum.core.actions.gather.archive_taker import (
     ArchiveTaker,
@@ -26,7 +27,7 @@ from rellum.core.fetching.fetcher import Fetcher
 from rellum.core.fetching.metalink import ListedFile, metalink_text, read_metalink
 from rellum.core.fetching.model import FetchListener, FileProgress, Outcome, Patience, Wanted
 from rellum.core.fetching.partial import forget_partial
-from rellum.core.fetching.torrent_file import is_torrent, read_torrent_file
+from rellum.core.fetching.torrent_file import Torrent, is_torrent, read_torrent_file
 from rellum.core.hashing import Digest
 from rellum.core.notices import inform, note
 from rellum.core.pack.home import pack_home
@@ -90,14 +91,13 @@ class ToFetch:
     by_hand: tuple[NeededFile, ...]
 
 
-def look(request: Request, shelf: Shelf, lists: Sequence[str] = ()) -> ToFetch:
-    """Tell what is missing. ``lists`` are Metalink files and torrents, with more addresses.
+def look(request: Request, shelf: Shelf, listed: Sequence[ListedFile] = ()) -> ToFetch:
+    """Tell what is missing. ``listed`` are more addresses.
 
     A file is only fetched where its card, or a list, has a hash for it. Raises what reading the pack
-    can raise, MetalinkFault, TorrentFault.
+    can raise.
     """
     needs = needs_of(request.pack_folder, shelf)
-    listed = [each for path in lists for each in _listed(path)]
     by_key: dict[tuple[str, str | None], NeededFile] = {}
     for each in needs.missing:
         by_key.setdefault((each.file.name, each.file.sha256), _with_listed(each, listed))
@@ -109,8 +109,19 @@ def look(request: Request, shelf: Shelf, lists: Sequence[str] = ()) -> ToFetch:
     )
 
 
-def _listed(path: str) -> tuple[ListedFile, ...]:
-    return listed_in(read_torrent_file(path)) if is_torrent(path) else read_metalink(path)
+class _Lists(NamedTuple):
+    """What lists say that somebody else made: addresses of files, and torrents."""
+
+    files: tuple[ListedFile, ...]
+    torrents: tuple[Torrent, ...]
+
+
+def _read_lists(paths: Sequence[str]) -> _Lists:
+    """Read Metalink files and torrents. Raises MetalinkFault, TorrentFault, OSError."""
+    torrents = tuple(read_torrent_file(each) for each in paths if is_torrent(each))
+    files = [each for path in paths if not is_torrent(path) for each in read_metalink(path)]
+    files += [each for torrent in torrents for each in listed_in(torrent)]
+    return _Lists(tuple(files), torrents)
 
 
 def _with_listed(needed: NeededFile, listed: Sequence[ListedFile]) -> NeededFile:
@@ -167,7 +178,8 @@ def fetch(
     with opened_taker(
         request.pack_folder, request.shelf_folder, HowToTake(by="move"), silent
     ) as taker:
-        wanted = look(request, taker.shelf, lists)
+        more = _read_lists(lists)
+        wanted = look(request, taker.shelf, more.files)
         folder = os.path.join(taker.shelf.folder, "fetching")
         os.makedirs(folder, exist_ok=True)
         _refuse_without_room(wanted, folder)
@@ -178,13 +190,12 @@ def fetch(
         here = len(wanted.needs.files) - len(wanted.needs.missing)
         if upstream and wanted.needs.missing:
             fetched += _from_upstream(upstream, taker, wanted, folder)
-            wanted = look(request, taker.shelf, lists)
+            wanted = look(request, taker.shelf, more.files)
         with hold(lock, f"the shelf {taker.shelf.folder}", FetchBusy):
-            torrents = [read_torrent_file(each) for each in lists if is_torrent(each)]
-            if torrents and wanted.needs.missing:
-                came = from_swarms(torrents, wanted.needs.missing, folder, listen)
+            if more.torrents and wanted.needs.missing:
+                came = from_swarms(more.torrents, wanted.needs.missing, folder, listen)
                 fetched += _taken(taker, came, "the swarm")
-                wanted = look(request, taker.shelf, lists)
+                wanted = look(request, taker.shelf, more.files)
             fetcher = Fetcher(folder, patience, listen)
             for each, outcome in _fetched(fetcher, wanted):
                 taken, reasons = _take(taker, fetcher, outcome)

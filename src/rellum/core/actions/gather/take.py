@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from rellum.core.actions.gather.archive_taker import AS_COPIES, HowToTake, TakeOutcome, opened_taker
-from rellum.core.actions.gather.take_torrent import outcomes_of
+from rellum.core.actions.gather.take_torrent import listed_in
 from rellum.core.archives.model import SINGLE_FILE
 from rellum.core.change.request import Request
 from rellum.core.fetching.torrent_file import is_torrent
@@ -22,13 +22,14 @@ def take(
     A .torrent among them stands for the files that it lists, in the folders among ``paths``, or beside it.
     Raises NoPack, FileFaults, UnknownMod, UnknownRelease.
     """
-    if torrents := [each for each in paths if is_torrent(each)]:
-        places = [each for each in paths if os.path.isdir(each)]
-        others = [each for each in paths if each not in (*torrents, *places)]
-        listed = [o for each in torrents for o in outcomes_of(request, each, places, how)]
-        return (*(take(request, others, how) if others else ()), *listed)
+    torrents = [each for each in paths if is_torrent(each)]
+    places = [each for each in paths if torrents and os.path.isdir(each)]
     with opened_taker(request.pack_folder, request.shelf_folder, how, request.listen) as taker:
-        outcomes = tuple(taker.take_all(paths))
+        listed = [listed_in(taker, each, places) for each in torrents]
+        files = [each for each in paths if each not in (*torrents, *places)]
+        files += [file for each in listed for file in each.paths]
+        refused = [outcome for each in listed for outcome in each.refused]
+        outcomes = (*taker.take_all(files), *refused)
         describes = bool(taker.catalog.sheet.self_descriptions)
     if not describes or how.by == "move" or not any(_may_tell(each) for each in outcomes):
         return outcomes

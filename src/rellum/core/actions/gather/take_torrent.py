@@ -1,70 +1,72 @@
-"""Take what a .torrent lists: its files are looked for and checked, and those that are whole are taken."""
+"""What a .torrent lists, to be taken: its files are looked for and checked."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
+from typing import NamedTuple
 
-from rellum.core.actions.gather.archive_taker import HowToTake, TakeOutcome, opened_taker
+from rellum.core.actions.gather.archive_taker import ArchiveTaker, TakeOutcome
 from rellum.core.archives.forms import ENDINGS
 from rellum.core.archives.parts import part_by_name
-from rellum.core.change.request import Request
 from rellum.core.errors import RellumError
 from rellum.core.fetching.torrent_check import CheckedFile, check_files, find_files
 from rellum.core.fetching.torrent_file import Torrent, read_torrent_file
 from rellum.core.notices import inform
-from rellum.core.words import count_words
+from rellum.core.words import count_words, quoted
 
 _FEW = 8
+_AGAIN = "Let the program that fetched it check it and fetch the rest, then take it again."
 
 
-def outcomes_of(
-    request: Request, path: str, places: Sequence[str], how: HowToTake
-) -> Iterator[TakeOutcome]:
-    """Yield what became of the files of a torrent.
+class Listed(NamedTuple):
+    """What a torrent lists: the files or the folder to take, and what is refused of it."""
 
-    ``places`` are the folders in which they may be; none: where the torrent lies. Where it lists archives, or
-    files that cards name, those are taken; else the whole of it is one mod's folder. Raises as ``take`` does.
+    paths: tuple[str, ...] = ()
+    refused: tuple[TakeOutcome, ...] = ()
+
+
+def listed_in(taker: ArchiveTaker, path: str, places: Sequence[str]) -> Listed:
+    """Return what of a torrent is here and whole.
+
+    ``places`` are the folders in which its files may be; none: where the torrent lies. Where it lists
+    archives, or files that cards name, those are taken; else the whole of it is one mod's folder.
     """
     try:
         torrent = read_torrent_file(path)
         folder = find_files(torrent, places or [os.path.dirname(path) or "."])
         checked = check_files(torrent, folder)
-    except (RellumError, OSError) as error:
-        reason, hint = (
-            (error.summary, error.hint) if isinstance(error, RellumError) else (f"{error}", "")
-        )
-        yield TakeOutcome(path=path, outcome="refused", reason=reason, hint=hint)
-        return
-    bad = [each for each in checked if each.state in ("damaged", "missing")]
+    except RellumError as error:
+        return _refuse(path, error.summary, error.hint)
+    except OSError as error:
+        return _refuse(path, str(error), "")
     if all(each.state == "missing" for each in checked):
         count = count_words(len(checked), "file", "files")
-        yield TakeOutcome(
-            path=path,
-            outcome="refused",
-            reason=f"{path}: it lists {count}, and none of them is in {' or '.join(places) or folder}",
-            hint=f"Say in which folder they are: rellum take {path} FOLDER",
+        return _refuse(
+            path,
+            f"{path}: it lists {count}, and none of them is in {' or '.join(places) or folder}",
+            f"Say in which folder they are: rellum take {quoted(path)} FOLDER",
         )
-        return
-    with opened_taker(request.pack_folder, request.shelf_folder, how, request.listen) as taker:
-        archives = [
-            each
-            for each in checked
-            if _may_be_archive(each.path) or taker.names(os.path.basename(each.path))
-        ]
-        if archives:
-            here = [each.path for each in archives if each not in bad]
-            _tell_rest(path, checked, archives)
-            yield from taker.take_all(here)
-        elif not bad:
-            yield from taker.take_all([checked[0].path if torrent.is_one_file else folder])
-    yield from (_refused(path, torrent, each) for each in bad[:_FEW])
+    bad = [each for each in checked if each.state in ("damaged", "missing")]
+    archives = [
+        each
+        for each in checked
+        if _may_be_archive(each.path) or taker.names(os.path.basename(each.path))
+    ]
+    refused = [_refused(path, torrent, each) for each in bad[:_FEW]]
     if len(bad) > _FEW:
         more = f"{path}: {len(bad) - _FEW:,} more of its files are damaged or missing"
-        yield TakeOutcome(path=path, outcome="refused", reason=more, hint=_AGAIN)
+        refused.append(TakeOutcome(path=path, outcome="refused", reason=more, hint=_AGAIN))
+    if archives:
+        _tell_rest(path, checked, archives)
+        paths = [each.path for each in archives if each not in bad]
+    else:
+        paths = [] if bad else [checked[0].path if torrent.is_one_file else folder]
+    return Listed(tuple(paths), tuple(refused))
 
 
-_AGAIN = "Let the program that fetched it check it and fetch the rest, then take it again."
+def _refuse(path: str, reason: str, hint: str) -> Listed:
+    return Listed(refused=(TakeOutcome(path=path, outcome="refused", reason=reason, hint=hint),))
 
 
 def _may_be_archive(path: str) -> bool:

@@ -6,17 +6,17 @@ of its files takes a hundredth of that.
 
 from __future__ import annotations
 
-import json
 import os
 from typing import Final
 
 from rellum import __version__
+from rellum.core.catalog.catalog_files import files_read
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome
-from rellum.core.pack.remembered import Mark, files_below, mark_of, recall, remember
+from rellum.core.pack.remembered import Mark, mark_of, recall, remember
+from rellum.core.pack.remembered_catalogs import recall_catalogs, remember_catalogs
 
-_CATALOGS: Final = "resolved-catalogs"
 _RESOLVED: Final = "resolved"
 
 
@@ -27,20 +27,16 @@ def resolved_again(request: Request) -> str | None:
     """
     with open_pack(request) as opened:
         home = opened.home
-        folders = recall(home, _CATALOGS, _catalogs_mark(home))
+        folders = recall_catalogs(home)
         if folders is None:
             return None
-        return recall(home, _RESOLVED, _mark(home, json.loads(folders), request.shelf_folder))
+        return recall(home, _RESOLVED, _mark(home, folders, request.shelf_folder))
 
 
 def note_resolved(home: PackHome, catalogs: tuple[str, ...], shelf_folder: str, told: str) -> None:
     """Remember what is to be told, as long as pack, catalogs, shelf and state stay as they are."""
-    remember(home, _CATALOGS, _catalogs_mark(home), json.dumps(catalogs))
+    remember_catalogs(home, catalogs)
     remember(home, _RESOLVED, _mark(home, catalogs, shelf_folder), told)
-
-
-def _catalogs_mark(home: PackHome) -> Mark:
-    return mark_of([os.path.join(home.folder, PACK_FILE)], os.environ.get("RELLUM_CATALOG", ""))
 
 
 def _mark(home: PackHome, catalogs: tuple[str, ...], shelf_folder: str) -> Mark:
@@ -48,5 +44,5 @@ def _mark(home: PackHome, catalogs: tuple[str, ...], shelf_folder: str) -> Mark:
     files = [os.path.join(home.folder, each) for each in own]
     files.append(home.state_file)
     files += [os.path.join(shelf_folder, name) for name in ("shelf.db", "shelf.db-wal")]
-    files += files_below(catalogs)
+    files += files_read(catalogs)
     return mark_of(files, __version__, home.folder, files)
