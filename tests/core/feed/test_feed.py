@@ -16,8 +16,10 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
+from rellum.core.errors import UserError
 from rellum.core.feed import feed_keys as keys
 from rellum.core.feed import metadata
+from rellum.core.feed.addresses import NoServer, reader_of, store_of
 from rellum.core.feed.bringing import KnownVersion, bring_contents, bring_index
 from rellum.core.feed.feed_index import FeedFault, Index
 from rellum.core.feed.feed_keys import KeyFault, is_same, load_key, make_keys, sayable_root
@@ -103,6 +105,15 @@ class Player:
             with open(self.file(each.digest), "rb") as file:
                 contents[each.path] = file.read()
         return contents
+
+
+class AddressTest(unittest.TestCase):
+    def test_an_address_without_a_server_is_refused_before_anything_is_asked(self) -> None:
+        for address in ("http://", "https:///feed", "dav://", "davs:///x", "sftp:///x"):
+            with self.assertRaises(NoServer, msg=address):
+                reader_of(address)
+            with self.assertRaises(UserError, msg=address):
+                store_of(address)
 
 
 class FeedTest(unittest.TestCase):

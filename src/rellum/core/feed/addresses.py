@@ -12,6 +12,7 @@ from rellum.core.feed.storing import FeedStore, FolderStore
 _OBJECTS = "s3"
 _DAV = ("dav", "davs")
 _SFTP = "sftp"
+_OF_SERVERS = ("http", "https", *_DAV, _SFTP)
 
 
 class NotWritable(UserError):
@@ -20,9 +21,30 @@ class NotWritable(UserError):
     code = "not-writable"
 
 
+class NoServer(UserError):
+    """An address names no server."""
+
+    code = "no-server"
+
+
+def _scheme(address: str) -> str:
+    """Return how an address begins; empty for a path. Raises NoServer."""
+    if "://" not in address:
+        return ""
+    parts = urlsplit(address)
+    if parts.scheme in _OF_SERVERS and not parts.netloc:
+        raise NoServer(
+            f"{address} names no server", hint=f"Write it as {parts.scheme}://SERVER/FOLDER."
+        )
+    return parts.scheme
+
+
 def reader_of(address: str) -> FeedReader:
-    """Return what reads at an address: a URL, a folder, or a file. Raises NotInFeed, FeedFault."""
-    scheme = urlsplit(address).scheme
+    """Return what reads at an address: a URL, a folder, or a file.
+
+    Raises NoServer, NotInFeed, FeedFault, NoFeedPackages.
+    """
+    scheme = _scheme(address)
     if scheme in ("http", "https"):
         return HttpReader(address)
     if scheme == _OBJECTS:
@@ -49,8 +71,8 @@ def reader_of(address: str) -> FeedReader:
 
 
 def store_of(address: str) -> FeedStore:
-    """Return what writes at an address. Raises NotWritable, NoFeedPackages, FeedFault."""
-    scheme = urlsplit(address).scheme if "://" in address else ""
+    """Return what writes at an address. Raises NoServer, NotWritable, NoFeedPackages, FeedFault."""
+    scheme = _scheme(address)
     if scheme == _OBJECTS:
         from rellum.core.feed.s3_store import S3Store
 

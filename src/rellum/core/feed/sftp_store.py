@@ -102,9 +102,8 @@ class _Connection:
                 hint="Does 'sftp' do so? Let it know your key, or write name and password into ~/.netrc.",
             ) from error
         except (paramiko.SSHException, EOFError, OSError) as error:
-            raise FeedUnreachable(
-                f"{self.address}: {error or 'the server broke off'}", hint=_hint(str(error))
-            ) from error
+            words = getattr(error, "strerror", None) or str(error) or "the server broke off"
+            raise FeedUnreachable(f"{self.address}: {words}", hint=_hint(words)) from error
 
     def _opened(self, paramiko: Any) -> Any:
         server = self.server

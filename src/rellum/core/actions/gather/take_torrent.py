@@ -34,7 +34,8 @@ def listed_in(taker: ArchiveTaker, path: str, places: Sequence[str]) -> Listed:
     """
     try:
         torrent = read_torrent_file(path)
-        folder = find_files(torrent, places or [os.path.dirname(path) or "."])
+        places = places or [os.path.dirname(path) or "."]
+        folder = find_files(torrent, places)
         checked = check_files(torrent, folder)
     except RellumError as error:
         return _refuse(path, error.summary, error.hint)
@@ -44,7 +45,7 @@ def listed_in(taker: ArchiveTaker, path: str, places: Sequence[str]) -> Listed:
         count = count_words(len(checked), "file", "files")
         return _refuse(
             path,
-            f"{path}: it lists {count}, and none of them is in {' or '.join(places) or folder}",
+            f"{path}: it lists {count}, and none of them is in {' or '.join(places)}",
             f"Say in which folder they are: rellum take {quoted(path)} FOLDER",
         )
     bad = [each for each in checked if each.state in ("damaged", "missing")]
