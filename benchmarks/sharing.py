@@ -199,11 +199,27 @@ def _follow(world: SharingWorld, address: str, fingerprint: str, megabytes: int)
     other = _curl_and_rsync(world, address, delta)
     print(f"time of the update: {run.seconds:.2f} s, {run.megabytes:.0f} MB; curl and rsync "
           f"{other.seconds:.2f} s: {run.seconds / other.seconds:.2f} (limit 1.5)")  # fmt: skip
+    _least(world, address, delta)
     said = _received(world, address)
     print(f"bytes of the update: {said['received_bytes']:,} in {said['request_count']} requests; zstd -9 "
           f"--patch-from of each: {best:,}: {said['received_bytes'] / best:.3f} (limit 1.2)")  # fmt: skip
     whole = sum(os.path.getsize(new) for _, new in pairs)
     print(f"the changed archives whole: {whole:,} bytes")
+
+
+def _least(world: SharingWorld, address: str, delta: str) -> None:
+    """The least that can be done, beside curl and rsync: whether the limit can be reached at all."""
+    words = [sys.executable, "-m", "benchmarks.sharing_least", address, str(32 << 20)]
+    least = Command("the least", words)
+    pairs = []
+    for _ in range(5):
+        for number in range(8):
+            for name in range(4):  # so that rsync copies them again
+                os.utime(world.path("rsynced", f"m{number}", f"f{name}.dat"), (0, 0))
+        pairs.append((run_once(least).seconds, _curl_and_rsync(world, address, delta).seconds))
+    ratios = sorted(ours / theirs for ours, theirs in pairs)
+    print(f"verifying, fetching and writing alone: {pairs[0][0]:.2f} s, "
+          f"{ratios[0]:.2f} to {ratios[-1]:.2f} times curl and rsync")  # fmt: skip
 
 
 def _received(world: SharingWorld, address: str) -> Any:

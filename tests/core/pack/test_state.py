@@ -6,6 +6,8 @@ import sqlite3
 import unittest
 from contextlib import closing
 
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.open_state import open_state
 from rellum.core.pack.schema import SCHEMA_VERSION
 from tests.support import WorldTest, without_marker
 
@@ -111,6 +113,19 @@ class UpgradeTest(WorldTest):
         self.assertEqual(without_marker(self.world.game()), first)
         self.world.restore_all()
         self.assertEqual(self.world.game(), first)
+
+
+class LaidTest(WorldTest):
+    def test_it_is_read_again_after_whoever_wrote(self) -> None:
+        self.world.add_release("tides", "1.0", {"data/sea.dat": b"tidal", "mods/t/a.dat": b"a"})
+        self.make_applied()
+        home = PackHome(self.world.path("pack"))
+        with closing(open_state(home)) as state:
+            self.assertEqual(len(state.laid()), 2)
+            self.assertIs(state.laid(), state.laid())
+            with closing(sqlite3.connect(home.state_file)) as other, other:
+                other.execute("DELETE FROM laid WHERE path LIKE '%/sea.dat'")
+            self.assertEqual(list(state.laid()), ["@game/mods/t/a.dat"])
 
 
 if __name__ == "__main__":

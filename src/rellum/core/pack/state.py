@@ -79,6 +79,7 @@ class State:
         self._seal = seal
         self._read_only = read_only
         self._is_closed = False
+        self._laid: tuple[object, Mapping[PlacePath, Laid]] | None = None
         self.has_forgotten = False
         """Whether a change recorded here dropped old checkpoints, and so perhaps contents."""
 
@@ -212,13 +213,23 @@ class State:
         )
         return {entry.path: entry for entry in map(baseline_entry, rows)}
 
-    def laid(self, paths: Iterable[PlacePath] | None = None) -> dict[PlacePath, Laid]:
+    def laid(self, paths: Iterable[PlacePath] | None = None) -> Mapping[PlacePath, Laid]:
         """Return what Rellum laid: everything, or what of it is among these paths."""
         if paths is None:
-            rows: Iterable[tuple[Any, ...]] = self._db.execute("SELECT * FROM laid")
-        else:
-            rows = self._select_by_path("laid", paths)
+            return self._all_laid()
+        rows = self._select_by_path("laid", paths)
         return {laid.path: laid for laid in map(laid_of_row, rows)}
+
+    def _all_laid(self) -> Mapping[PlacePath, Laid]:
+        """Read what is laid once, as long as nobody writes: a change asks for it five times and more."""
+        stamp = (self._db.total_changes, self._db.execute("PRAGMA data_version").fetchone()[0])
+        if self._laid is None or self._laid[0] != stamp or self._db.in_transaction:
+            rows = self._db.execute("SELECT * FROM laid")
+            found = {laid.path: laid for laid in map(laid_of_row, rows)}
+            if self._db.in_transaction:  # it may be taken back
+                return found
+            self._laid = (stamp, found)
+        return self._laid[1]
 
     def laid_by(self, mod: str) -> dict[PlacePath, Laid]:
         """Return what Rellum laid for any release of a mod."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 
 from rellum.core.actions.mend.restore import (
@@ -90,7 +90,7 @@ def _contents(opened: Session, paths: set[PlacePath]) -> dict[PlacePath, Content
     return {path: entry.content for path, entry in vanilla.items() if entry.content}
 
 
-def _content_of(path: PlacePath, rows: dict[PlacePath, Laid], opened: Session) -> Content | None:
+def _content_of(path: PlacePath, rows: Mapping[PlacePath, Laid], opened: Session) -> Content | None:
     if path in rows:
         return rows[path].content
     entry = opened.state.baseline([path]).get(path)
@@ -98,7 +98,7 @@ def _content_of(path: PlacePath, rows: dict[PlacePath, Laid], opened: Session) -
 
 
 def _spelt_otherwise(
-    drift: Drift, rows: dict[PlacePath, Laid], opened: Session
+    drift: Drift, rows: Mapping[PlacePath, Laid], opened: Session
 ) -> tuple[dict[PlacePath, PlacePath], set[Digest]]:
     """Return under which path each file stands that is only spelt in other capitals, and the contents.
 
@@ -122,7 +122,7 @@ Find = Callable[[Laid], "Brought | None"]
 
 @contextmanager
 def _where_from(
-    opened: Session, shelf_folder: str, laid: dict[PlacePath, Laid]
+    opened: Session, shelf_folder: str, laid: Mapping[PlacePath, Laid]
 ) -> Iterator[tuple[Find, Sources]]:
     """Give what says where laid contents come from: what apply would lay there, else the shelf."""
     if not laid:
@@ -165,7 +165,7 @@ def _wanted_files(preparing: Preparing) -> dict[PlacePath, TargetFile]:
 class _Members:
     """Contents in archives of the shelf; looked through once, when the first is asked for."""
 
-    def __init__(self, shelf: Shelf, laid: dict[PlacePath, Laid]) -> None:
+    def __init__(self, shelf: Shelf, laid: Mapping[PlacePath, Laid]) -> None:
         self._shelf = shelf
         self._wanted = {row.content.digest for row in laid.values() if row.content}
         self._found: dict[Digest, Brought] | None = None

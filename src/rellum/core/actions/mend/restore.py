@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.change.execute import RolledBack, execute
@@ -306,7 +306,7 @@ def _files_named(text: str, opened: Session) -> list[PlacePath]:
 
 
 def _restorable(
-    vanilla: dict[PlacePath, BaselineEntry], laid: dict[PlacePath, Laid]
+    vanilla: Mapping[PlacePath, BaselineEntry], laid: Mapping[PlacePath, Laid]
 ) -> set[PlacePath]:
     """Return the files among these entries, without Rellum's own marker."""
     files = {path for path, entry in vanilla.items() if entry.kind == "file"}
