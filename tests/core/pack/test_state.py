@@ -121,11 +121,12 @@ class LaidTest(WorldTest):
         self.make_applied()
         home = PackHome(self.world.path("pack"))
         with closing(open_state(home)) as state:
-            self.assertEqual(len(state.laid()), 2)
+            before = state.laid()
+            self.assertIn("@game/data/sea.dat", before)
             self.assertIs(state.laid(), state.laid())
             with closing(sqlite3.connect(home.state_file)) as other, other:
                 other.execute("DELETE FROM laid WHERE path LIKE '%/sea.dat'")
-            self.assertEqual(list(state.laid()), ["@game/mods/t/a.dat"])
+            self.assertEqual(before.keys() - state.laid().keys(), {"@game/data/sea.dat"})
 
 
 if __name__ == "__main__":
