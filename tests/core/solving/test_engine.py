@@ -54,7 +54,7 @@ def run(engine: Engine, learned: list[Clause] | None = None) -> tuple[int, ...] 
         if not open_ones:
             return tuple(domain.bit_length() - 1 for domain in engine.domains)
         domain = engine.domains[open_ones[0]]
-        engine.decide(open_ones[0], domain & -domain)
+        engine.decide((open_ones[0], domain & -domain))
 
 
 class EngineTest(unittest.TestCase):
@@ -115,13 +115,13 @@ class EngineTest(unittest.TestCase):
             if engine.level == 0:
                 if not engine.domains[variable] & mask:
                     return True
-                engine.decide(variable, mask)
+                engine.decide((variable, mask))
                 continue
             open_ones = [n for n, domain in enumerate(engine.domains) if domain & domain - 1]
             if not open_ones:
                 return False
             domain = engine.domains[open_ones[0]]
-            engine.decide(open_ones[0], domain & -domain)
+            engine.decide((open_ones[0], domain & -domain))
 
 
 if __name__ == "__main__":

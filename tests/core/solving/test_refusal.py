@@ -6,7 +6,7 @@ import unittest
 from dataclasses import replace
 from random import Random
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from rellum.core.catalog.model import MadeFor, Need, Trial
@@ -78,6 +78,9 @@ class RandomCatalogsTest(unittest.TestCase):
 
     @settings(max_examples=150, deadline=None)
     @given(randoms)
+    @example(
+        Random(1980)
+    )  # 'a' alone fails by a circle in the load order, all of it by something else
     def test_what_is_said_to_be_impossible_alone_is(self, source) -> None:
         asked = with_random_options(source, random_problem(source, most=5))
         searcher = Searcher(asked)

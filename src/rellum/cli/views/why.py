@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 
 
 MOST_RELEASES = 6
+MOST_STATEMENTS = 20
+"""Of more only those are shown that speak of the release itself."""
 
 
 def show_list(heading: str, statements: Any) -> None:
@@ -36,11 +38,21 @@ def answers(answer: WhyAnswer, *, every: bool) -> None:
     for each in shown:
         console.say()
         console.say(f"{console.styled(each.release.name, 'bold')}: {_verdict(each)}")
-        for statement in each.statements:
+        is_told = each.statements is not None and (every or len(each.statements) <= MOST_STATEMENTS)
+        for statement in (each.statements or ()) if is_told else each.direct[:MOST_STATEMENTS]:
             console.say_indented(with_place(statement))
+        if not is_told:
+            console.say_indented(_where_told(answer, each))
     if len(answer.answers) > len(shown):
         console.say()
         console.say(f"… and {len(answer.answers) - len(shown)} more (--full lists every release)")
+
+
+def _where_told(answer: WhyAnswer, each: ReleaseAnswer) -> str:
+    command = f"rellum why {answer.mod} {each.release.version.text}"
+    if each.statements is None:
+        return f"What leads to that: {command}"
+    return f"That follows from {len(each.statements)} statements: {command} --full"
 
 
 def _verdict(answer: ReleaseAnswer) -> str:
@@ -73,7 +85,7 @@ def document(answer: WhyAnswer) -> WhyDocument:
                     }
                     for change in each.outcome.changes
                 ],
-                "statements": [statement_document(one) for one in each.statements],
+                "statements": [statement_document(one) for one in each.statements or ()],
             }
             for each in answer.answers
         ],

@@ -18,9 +18,9 @@ Each clause that was learned remembers those it came from: from them an explanat
 
 from __future__ import annotations
 
-from collections import deque
+from collections import defaultdict, deque
 from collections.abc import Iterable
-from typing import Protocol, TypeVar
+from typing import NamedTuple, Protocol, TypeVar
 
 Literal = tuple[int, int]
 """A variable's number, and the mask of its allowed values."""
@@ -76,6 +76,13 @@ def watch_another(
             watching[variable].remove((mask, clause))
             return True
     return False
+
+
+class Narrowing(NamedTuple):
+    """A variable's domain before it was narrowed, and by which clause (None: a decision)."""
+
+    before: int
+    reason: Clause | None
 
 
 class Engine:
@@ -180,10 +187,15 @@ class Engine:
             self.domains[variable] = domain
             self._changed.append(variable)
 
-    def decide(self, variable: int, mask: int) -> None:
-        """Begin a new level by narrowing a variable to the mask."""
+    def decide(self, *literals: Literal) -> None:
+        """Begin a new level by narrowing a variable to the mask, or several variables to theirs.
+
+        What is learned from a conflict with several may narrow nothing yet; not to take them together
+        again is left to the caller.
+        """
         self._level_starts.append(len(self._trail))
-        self._narrow(variable, self.domains[variable] & mask, None)
+        for variable, mask in literals:
+            self._narrow(variable, self.domains[variable] & mask, None)
 
     def propagate(self) -> Clause | None:
         """Draw all conclusions; return a clause that has become false, or None."""
@@ -286,6 +298,18 @@ class Engine:
                 )
             end = start
         return None
+
+    @property
+    def trail_length(self) -> int:
+        """How many narrowings stand."""
+        return len(self._trail)
+
+    def narrowings(self) -> dict[int, list[Narrowing]]:
+        """Return what narrowed each variable, in the order in which it happened."""
+        found: dict[int, list[Narrowing]] = defaultdict(list)
+        for variable, before, reason in self._trail:
+            found[variable].append(Narrowing(before, reason))
+        return found
 
     def trace(self, conflict: Clause) -> tuple[Clause, ...]:
         """Return all clauses that a false clause rests on as things stand."""

@@ -58,7 +58,7 @@ def find_circle(by_mod: Mapping[ModId, Release]) -> tuple[Hint, ...]:
         return ()
     in_circles = [
         mod
-        for group in _components({mod: hints.keys() & earlier for mod, earlier in hints.items()})
+        for group in components({mod: hints.keys() & earlier for mod, earlier in hints.items()})
         if len(group) > 1
         for mod in group
     ]
@@ -105,7 +105,7 @@ def sort_for_loading(
         bound[hint.later].add(hint.earlier)
     needed = _needed(by_mod)
     after = {mod: bound[mod] | needed[mod] for mod in by_mod}
-    groups = [sorted_mods(each) for each in _components(after)]
+    groups = [sorted_mods(each) for each in components(after)]
     group_of = {mod: number for number, group in enumerate(groups) for mod in group}
     earlier = [
         sorted_mods({other for mod in group for other in after[mod]} - set(group))
@@ -157,7 +157,7 @@ def _needed(by_mod: Mapping[ModId, Release]) -> dict[ModId, set[ModId]]:
     return found
 
 
-def _components(after: After) -> Iterator[list[ModId]]:
+def components(after: After) -> Iterator[list[ModId]]:
     """Yield the strongly connected components of a graph (Tarjan, 1972), iteratively."""
     index: dict[ModId, int] = {}
     low: dict[ModId, int] = {}

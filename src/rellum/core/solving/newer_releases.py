@@ -7,11 +7,13 @@ from dataclasses import dataclass
 
 from rellum.core.catalog.model import Release
 from rellum.core.solving import causes
+from rellum.core.solving.at_once import AtOnce
 from rellum.core.solving.problem import Problem, Statement
+from rellum.core.solving.prover import Work
 from rellum.core.solving.refusal import Reason
 from rellum.core.solving.search import Searcher
 from rellum.core.solving.sentences import tell
-from rellum.core.solving.suppose import Outcome, Releases, suppose
+from rellum.core.solving.suppose import Outcome, Releases, suppose, suppose_quickly
 from rellum.core.values.ids import ModId
 
 BRIEF = 60
@@ -25,7 +27,7 @@ class NewRelease:
     """A release newer than the one in the line-up, and what would come of taking it.
 
     ``size`` in bytes is that of its own archives, None where a card does not tell. ``statements``
-    are left out where there are too many to read: 'why' tells them.
+    are left out where they were not sought, or are too many to read: 'why' tells them.
     """
 
     now: Release
@@ -41,9 +43,18 @@ class NewRelease:
 
 
 def find_news(
-    searcher: Searcher, problem: Problem, now: Releases, mods: Iterable[ModId]
+    searcher: Searcher,
+    problem: Problem,
+    now: Releases,
+    mods: Iterable[ModId],
+    *,
+    tells: bool = True,
 ) -> Iterator[NewRelease]:
-    """Yield, mod by mod, the newer releases from the newest down to the first that can be taken."""
+    """Yield, mod by mod, the newer releases from the newest down to the first that can be taken.
+
+    ``tells``: the statements against each release are sought; without, it is only said what keeps it out.
+    """
+    at_once = AtOnce(searcher, problem, now)
     for mod in mods:
         if mod not in searcher.rules.mods:
             continue
@@ -52,34 +63,41 @@ def find_news(
         for release in searcher.rules.mods[mod].mod.releases:
             if release.version <= current.version or release.version in seen:
                 continue
-            outcome = _best_build(searcher, problem, release, now)
             seen.add(release.version)
-            yield as_news(current, outcome)
+            told = outcome = _best_build(searcher, problem, release, now, at_once)
+            if outcome.reason is not None and tells:
+                told = suppose(searcher, problem, outcome.release, now, Work(_WORK))
+            yield _as_news(current, outcome, told)
             if outcome.reason is None:
                 break
 
 
-def _best_build(searcher: Searcher, problem: Problem, release: Release, now: Releases) -> Outcome:
+def _best_build(
+    searcher: Searcher, problem: Problem, release: Release, now: Releases, at_once: AtOnce
+) -> Outcome:
     """Return the outcome of the first build of a version that can be taken, else of the first."""
     mod = searcher.rules.mods[release.mod].mod
     builds = [each for each in mod.releases if each.version == release.version]
-    outcomes = (suppose(searcher, problem, each, now, most=_WORK) for each in builds)
+    outcomes = (suppose_quickly(searcher, problem, each, now, at_once) for each in builds)
     first = next(outcomes)
     if first.reason is None:
         return first
     return next((each for each in outcomes if each.reason is None), first)
 
 
-def as_news(current: Release, outcome: Outcome) -> NewRelease:
-    """Put an outcome into words beside the release that is in the line-up."""
+def _as_news(current: Release, outcome: Outcome, told: Outcome) -> NewRelease:
+    """Put an outcome into words beside the release that is in the line-up.
+
+    ``told`` is the same with its reason sought.
+    """
     release = outcome.release
     sizes = [file.size for file in release.files]
     return NewRelease(
         now=current,
         outcome=outcome,
         size=None if None in sizes else sum(size for size in sizes if size is not None),
-        statements=tell_outcome(outcome) if _is_short(outcome) else (),
-        brief=brief(outcome),
+        statements=tell_outcome(told) if told is not outcome and _is_short(told) else (),
+        brief=brief(told if _is_short(told) else outcome),
     )
 
 

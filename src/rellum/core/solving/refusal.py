@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 from rellum.core.solving import causes
@@ -11,6 +12,7 @@ from rellum.core.solving.problem import Problem, Want
 from rellum.core.solving.prover import Work
 from rellum.core.solving.reasons import ReasonFinder, reduced
 from rellum.core.solving.search import NotFound, Searcher
+from rellum.core.solving.variables import ModVariable
 from rellum.core.values.ids import ModId
 
 THOROUGH = 3_000_000
@@ -72,6 +74,7 @@ def explain(searcher: Searcher, not_found: NotFound, patience: int = 1) -> Refus
         found = tuple(_cause(clause) for clause in not_found.clauses)
         return Refusal(reason=Reason(found), is_complete=True)
     work = Work(patience * max(2 * not_found.steps, LEAST))
+    knows_circles = searcher.forbid_circles()
     finder = ReasonFinder(searcher, not_found, work)
     finder.find()
 
@@ -82,23 +85,40 @@ def explain(searcher: Searcher, not_found: NotFound, patience: int = 1) -> Refus
     return Refusal(
         reason=as_reason(*best),
         others=tuple(as_reason(*each) for each in finder.known if each is not best),
-        is_complete=finder.is_complete,
+        is_complete=finder.is_complete and knows_circles,
         alone=tuple(finder.alone),
     )
 
 
-def reason_of(searcher: Searcher, not_found: NotFound, most: int = THOROUGH) -> Reason:
-    """Reduce what was found to stand against one another, with so much work."""
+def reason_of(searcher: Searcher, not_found: NotFound, work: Work | None = None) -> Reason:
+    """Reduce what was found to stand against one another, with so much work; None: THOROUGH."""
     if any(not clause.literals for clause in not_found.clauses):
         return Reason(tuple(_cause(clause) for clause in not_found.clauses))
     searcher.spend(len(not_found.clauses))
-    found, is_minimal = reduced(not_found.clauses, searcher.engine.sizes, Work(most))
+    found, is_minimal = reduced(not_found.clauses, searcher.engine.sizes, work or Work(THOROUGH))
     return Reason(found, is_minimal)
+
+
+def against(clauses: Iterable[Clause], variable: ModVariable, mask: int) -> Reason:
+    """Return what of a proof speaks of a release itself: that it is not meant, or needs something.
+
+    What a release meets anyway is left out; where nothing is left, all of the proof is returned.
+    """
+    told = [clause for clause in clauses if isinstance(clause.cause, Cause)]
+    own = [
+        clause
+        for clause in told
+        if any(
+            number == variable.number and not allowed & mask for number, allowed in clause.literals
+        )
+    ]
+    found = tuple(clause.cause for clause in own or told if isinstance(clause.cause, Cause))
+    return Reason(found, is_minimal=False)
 
 
 def wants_against_each_other(searcher: Searcher, not_found: NotFound) -> tuple[Want, ...]:
     """Return wants that cannot be met together; few as a rule, but perhaps not the fewest."""
-    found = reason_of(searcher, not_found, QUICKLY).causes
+    found = reason_of(searcher, not_found, Work(QUICKLY)).causes
     return tuple(each.want for each in found if isinstance(each, causes.Wanted))
 
 

@@ -6,10 +6,10 @@ same share one.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
-from rellum.core.catalog.model import Clash, MadeFor, Need, Requirement
+from rellum.core.catalog.model import Clash, MadeFor, Need, OptionChoice, Release, Requirement
 from rellum.core.solving import causes
 from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.causes import Cause
@@ -35,6 +35,8 @@ class ReleaseClauses:
         self.rules = rules
         self._shared: dict[int, list[_Shared]] = {}
         self._literals: dict[Requirement, Entry] = {}
+        self._circles: set[frozenset[Hint]] = set()
+        self._needs: dict[tuple[int, int], tuple[Entry, ...]] = {}
 
     def add_all(self) -> None:
         """Make the clauses of every release that may be chosen as things stand, on level 0."""
@@ -52,11 +54,14 @@ class ReleaseClauses:
                     each.is_added = True
                     self._add(variable, each)
 
-    def forbid_circle(self, circle: Iterable[Hint]) -> None:
+    def forbid_circle(self, circle: Collection[Hint]) -> None:
         """Add that not all mods of a circle are there with releases that give its hints.
 
         It holds for all releases that say the same, and not only for those in which it was found.
         """
+        if frozenset(circle) in self._circles:
+            return
+        self._circles.add(frozenset(circle))
         mods = self.rules.mods
         told: list[causes.LoadsAfter] = []
         masks: dict[ModId, int] = {}
@@ -74,15 +79,26 @@ class ReleaseClauses:
 
     def entries_of(self, number: int, value: int) -> Iterator[Entry]:
         """Yield what must come in with a value of a variable, in the card's order."""
+        yield from self.needs_of(number, value)
         variable = self.rules.by_number[number]
-        if isinstance(variable, GroupVariable):
-            choice = variable.choices[value - 1]
-            yield from (self._any_of(need) for need in (choice.needs if choice else ()))
-            return
-        yield from (self._any_of(need) for need in variable.mod.releases[value - 1].needs)
-        for group in self.rules.groups_of(variable.mod.id):
-            if not self.rules.engine.domains[group.number] & ABSENT:
-                yield group.entry
+        if isinstance(variable, ModVariable):
+            for group in self.rules.groups_of(variable.mod.id):
+                if not self.rules.engine.domains[group.number] & ABSENT:
+                    yield group.entry
+
+    def needs_of(self, number: int, value: int) -> tuple[Entry, ...]:
+        """Return what a value of a variable needs, in the card's order."""
+        found = self._needs.get((number, value))
+        if found is None:
+            variable = self.rules.by_number[number]
+            said: Release | OptionChoice | None
+            if isinstance(variable, GroupVariable):
+                said = variable.choices[value - 1]
+            else:
+                said = variable.mod.releases[value - 1]
+            found = tuple(self._any_of(need) for need in (said.needs if said else ()))
+            self._needs[number, value] = found
+        return found
 
     def _any_of(self, need: Need) -> Entry:
         """Return the literals that meet a need, one is enough: the mods named, then what stands in."""

@@ -118,7 +118,7 @@ def _pairs(
     """Yield two changes that help together: a second one against what still stands after the first."""
     told: set[frozenset[tuple[str, object]]] = set()
     for first, asked, refused in failed:
-        against = reason_of(asked, refused, QUICKLY).causes
+        against = reason_of(asked, refused, Work(QUICKLY)).causes
         for second in _changes(asked, first.problem, against):
             both = frozenset({(first.kind, first.subject), (second.kind, second.subject)})
             if len(both) == 1 or both in told or {first.kind, second.kind} == {"drop"}:

@@ -20,7 +20,7 @@ clauses: the same searcher then answers "what if", and what it learned stays tru
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from rellum.core.solving import causes
 from rellum.core.solving.answer import Found as Found
@@ -29,6 +29,7 @@ from rellum.core.solving.answer import Supposition as Supposition
 from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Clause, Engine
+from rellum.core.solving.load_circles import all_circles
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.prover import Work
 from rellum.core.solving.release_clauses import ReleaseClauses
@@ -79,7 +80,7 @@ class Searcher:
             [*(want.mod for want in problem.wants), *(hold.mod for hold in problem.holds)]
         )
         self.taking = ReleaseClauses(self.rules)
-        self._last: list[Supposition] = []
+        self._last: Sequence[Supposition] = ()
         self.work: Work | None = None
         """What searches may cost together; None: as much as it takes."""
 
@@ -88,15 +89,40 @@ class Searcher:
         """How many clauses there are, those that were learned left out."""
         return len(self.engine.given)
 
-    def search(self, problem: Problem, extra: Iterable[Supposition] = ()) -> Found | NotFound:
+    def search(
+        self, problem: Problem, extra: Iterable[Supposition] = (), *, tells: bool = True
+    ) -> Found | NotFound:
         """Find the best line-up for a problem over the same cards, with some more supposed.
 
-        Raises OutOfWork where there is a limit to the work, and it does not suffice.
+        ``tells``: where there is none, the leaves of the proof are told. Raises OutOfWork where there is
+        a limit to the work, and it does not suffice.
         """
         for mod in (want.mod for want in problem.wants):
             if mod not in self.rules.mods:
                 return NotFound(tuple(Clause([], cause) for cause in self._no_card(mod)))
         suppositions = [*self.suppose(problem), *extra]
+        self._go_back_to_shared(suppositions)
+        return Run(self, problem, suppositions, tells=tells).run()
+
+    def stand(self, suppositions: Sequence[Supposition]) -> bool:
+        """Decide these and nothing more, and draw all conclusions; False: they cannot all hold."""
+        engine = self.engine
+        self._go_back_to_shared(suppositions)
+        while True:
+            conflict = engine.propagate()
+            if conflict is not None:
+                if engine.learn(conflict) is not None:
+                    return False
+            elif engine.level == len(suppositions):
+                return True
+            else:
+                each = suppositions[engine.level]
+                if not engine.domains[each.number] & each.mask:
+                    return False
+                engine.decide((each.number, each.mask))
+
+    def _go_back_to_shared(self, suppositions: Sequence[Supposition]) -> None:
+        """Undo what was decided beyond the suppositions that these share with the last ones."""
         common = self._shared_with_last(suppositions)
         if not common:
             before, steps = len(self.engine.given), self.engine.steps
@@ -105,14 +131,13 @@ class Searcher:
             self.spend(made + self.engine.steps - steps + len(self.rules.mods))
         self.engine.go_back(common)
         self._last = suppositions
-        return Run(self, problem, suppositions).run()
 
     def spend(self, amount: int) -> None:
         """Count work that was done. Raises OutOfWork."""
         if self.work is not None:
             self.work.spend(amount)
 
-    def _shared_with_last(self, suppositions: list[Supposition]) -> int:
+    def _shared_with_last(self, suppositions: Sequence[Supposition]) -> int:
         """Return how many suppositions of the last search stand decided and hold here, too.
 
         None of them do where something about the game differs: other releases may have to be looked
@@ -127,7 +152,7 @@ class Searcher:
             common += 1
         return min(common, self.engine.level)
 
-    def _make_clauses(self, suppositions: list[Supposition]) -> None:
+    def _make_clauses(self, suppositions: Sequence[Supposition]) -> None:
         """Add the clauses of all releases that can be chosen where the game is as supposed."""
         engine = self.engine
         engine.go_back(0)
@@ -135,10 +160,19 @@ class Searcher:
         around.update(self.surroundings.expansions.values())
         for each in suppositions:
             if each.number in around and engine.domains[each.number] & each.mask:
-                engine.decide(each.number, each.mask)
+                engine.decide((each.number, each.mask))
         if engine.propagate() is None:
             self.taking.add_all()
         engine.go_back(0)
+
+    def forbid_circles(self) -> bool:
+        """Rule out all circles in the load order, found or not; False: there are too many to know all."""
+        mods = self.rules.mods
+        circles, are_all = all_circles({mod: each.mod.releases for mod, each in mods.items()})
+        self.engine.go_back(0)
+        for circle in circles:
+            self.taking.forbid_circle(circle)
+        return are_all
 
     def _no_card(self, mod: ModId) -> Iterator[Cause]:
         yield from (causes.Wanted(want) for want in self.problem.wants if want.mod == mod)

@@ -54,17 +54,34 @@ class Asked(Protocol):
 
 @dataclass(slots=True)
 class _Preference:
-    """A wish that is decided before the walk, where it can still be had."""
+    """A wish that is decided before the walk, where it can still be had.
+
+    ``kept`` is the release that is to stay, or leave; 0 where the wish is not of that kind.
+    """
 
     number: int
     mask: int
+    kept: int = 0
+
+    def is_open(self, domain: int) -> bool:
+        """Whether it can be had, and is not so already."""
+        return bool(domain & self.mask and domain & ~self.mask)
 
 
 class Run:
     """One search. Iterative, so that a long chain of needs meets no recursion limit."""
 
-    def __init__(self, searcher: Asked, problem: Problem, suppositions: list[Supposition]) -> None:
+    def __init__(
+        self,
+        searcher: Asked,
+        problem: Problem,
+        suppositions: list[Supposition],
+        *,
+        tells: bool = True,
+    ) -> None:
+        """``tells``: where nothing is found, what stands against it is told."""
         self.searcher = searcher
+        self.tells = tells
         self.engine = searcher.engine
         self.began = self.spent = searcher.engine.steps
         self.taking = searcher.taking
@@ -85,6 +102,7 @@ class Run:
         self.decided = [(each.number, each.mask) for each in suppositions[: searcher.engine.level]]
         self.conflicts = searcher.engine.conflicts
         self.guide: Guide | None = None
+        self.one_by_one = False
 
     def _preferences(self, problem: Problem) -> Iterator[_Preference]:
         rules, around = self.rules, self.searcher.surroundings
@@ -103,11 +121,13 @@ class Run:
             return
         kept = [each for each in variable.mod.releases if is_locked(each, locked)]
         if kept:
-            yield _Preference(variable.number, ABSENT | variable.mask_of(kept))
+            mask = variable.mask_of(kept)
+            yield _Preference(variable.number, ABSENT | mask, mask)
         chosen = dict(locked.options)
         for group in self.rules.groups_of(mod):
             if group.group.id in chosen:
-                yield _Preference(group.number, ABSENT | wished(group, chosen[group.group.id]))
+                mask = wished(group, chosen[group.group.id])
+                yield _Preference(group.number, ABSENT | mask, mask)
 
     def run(self) -> Found | NotFound:
         engine = self.engine
@@ -127,6 +147,8 @@ class Run:
                 if not engine.domains[supposed.number] & supposed.mask:
                     return self._refuse(Clause([(supposed.number, supposed.mask)], supposed.cause))
                 self._decide(supposed.number, supposed.mask)
+                continue
+            if self._grant_many():
                 continue
             if not self._grant_wish() and self._walk():
                 if self._forbid_circle():
@@ -185,7 +207,7 @@ class Run:
         return bool(circle)
 
     def _refuse(self, conflict: Clause) -> NotFound:
-        leaves = leaves_of(self.engine.trace(conflict))
+        leaves = leaves_of(self.engine.trace(conflict)) if self.tells else ()
         return NotFound(self._supposed(), tuple(leaves), self.engine.steps - self.began)
 
     def _supposed(self) -> tuple[Clause, ...]:
@@ -194,9 +216,12 @@ class Run:
         return tuple(Clause([(each.number, each.mask)], each.cause) for each in self.suppositions)
 
     def _decide(self, number: int, mask: int) -> None:
-        self.marks.append((self.next_wish, self.at, len(self.queue), len(self.taken)))
+        self._mark()
         self.decided.append((number, mask))
-        self.engine.decide(number, mask)
+        self.engine.decide((number, mask))
+
+    def _mark(self) -> None:
+        self.marks.append((self.next_wish, self.at, len(self.queue), len(self.taken)))
 
     def _rewind(self) -> None:
         """Take wishes and walk back to where the engine went back to."""
@@ -209,13 +234,45 @@ class Run:
             while len(self.taken) > taken:
                 self.taken.popitem()
 
+    def _grant_many(self) -> bool:
+        """Grant the next wishes that are all to stay as they are, in one step; False: it is no use.
+
+        Where they go together, to grant them one after another comes to the same. Where they do not, or where
+        a conflict that is met later goes back to before such a step, all are granted one by one.
+        """
+        engine, level = self.engine, self.engine.level
+        if self.one_by_one or self.guide is not None or self.conflicts != engine.conflicts:
+            return False
+        wishes = list(self._staying())
+        if len(wishes) < 2:
+            return False
+        self._mark()
+        self.decided.append((wishes[0].number, wishes[0].mask))  # undone before a guide would ask
+        engine.decide(*((each.number, each.mask) for each in wishes))
+        if engine.propagate() is not None:
+            engine.go_back(level)
+            self._rewind()
+            self.one_by_one = True
+        return True
+
+    def _staying(self) -> Iterator[_Preference]:
+        """Yield the open wishes up to the first whose release cannot stay: it may have to leave."""
+        seen: set[int] = set()
+        for at in range(self.next_wish, len(self.preferences)):
+            wish = self.preferences[at]
+            domain = self.engine.domains[wish.number]
+            if wish.is_open(domain):
+                if not domain & wish.kept or wish.number in seen:
+                    return
+                seen.add(wish.number)
+                yield wish
+
     def _grant_wish(self) -> bool:
         """Decide for the next wish that can be had and is not so already; False: none is left."""
         domains = self.engine.domains
         while self.next_wish < len(self.preferences):
             wish = self.preferences[self.next_wish]
-            domain = domains[wish.number]
-            if domain & wish.mask and domain & ~wish.mask:
+            if wish.is_open(domains[wish.number]):
                 if self._is_allowed(wish.number, wish.mask):
                     self._decide(wish.number, wish.mask)
                 return True
@@ -224,10 +281,15 @@ class Run:
 
     def _walk(self) -> bool:
         """Go on to the next decision and take it; True: there is none left, all is in."""
-        domains = self.engine.domains
+        domains, taken = self.engine.domains, self.taken
         while self.at < len(self.queue):
             entry = self.queue[self.at]
-            if any(number in self.taken and domains[number] & mask for number, mask in entry):
+            for number, mask in entry:
+                if number in taken and domains[number] & mask:
+                    break
+            else:
+                number = -1
+            if number >= 0:
                 self.at += 1
                 continue
             number, value_mask = self._first_possible(entry)

@@ -7,8 +7,10 @@ from dataclasses import dataclass, replace
 
 from rellum.core.catalog.model import Release
 from rellum.core.solving import causes
+from rellum.core.solving.at_once import AtOnce
 from rellum.core.solving.problem import Problem
-from rellum.core.solving.refusal import THOROUGH, Reason, reason_of
+from rellum.core.solving.prover import Work
+from rellum.core.solving.refusal import Reason, against, explain, reason_of
 from rellum.core.solving.search import NotFound, Searcher, Supposition
 from rellum.core.solving.solve import chosen_releases
 from rellum.core.values.ids import ModId
@@ -40,25 +42,56 @@ class Outcome:
 
 
 def suppose(
-    searcher: Searcher, problem: Problem, release: Release, now: Releases, most: int = THOROUGH
+    searcher: Searcher,
+    problem: Problem,
+    release: Release,
+    now: Releases,
+    work: Work | None = None,
 ) -> Outcome:
     """Take a release beside all that the pack asks for; ``now`` is the line-up to compare with.
 
-    A reason against it is reduced with work of up to ``most``.
-
-    The mod must be one that the problem's wants can bring in.
+    ``work`` is what a reason against it may cost; None: it is sought like that of a refusal. The mod must be
+    one that the problem's wants can bring in.
     """
+    taken = _take(searcher, problem, release, now)
+    if not isinstance(taken, NotFound):
+        return Outcome(release=release, changes=taken, reason=None)
+    reason = reason_of(searcher, taken, work) if work else explain(searcher, taken).reason
+    return Outcome(release=release, changes=(), reason=reason)
+
+
+def suppose_quickly(
+    searcher: Searcher, problem: Problem, release: Release, now: Releases, at_once: AtOnce
+) -> Outcome:
+    """Do the same by a search only where it takes one; a reason is only what speaks of the release."""
+    refused = at_once.refusal(release)
+    if refused is not None:
+        return Outcome(release=release, changes=(), reason=refused)
+    leaving = at_once.leaving(release)
+    if leaving is not None:
+        changes = tuple(Change(mod=mod, before=now[mod], after=None) for mod in sorted(leaving))
+        return Outcome(release=release, changes=changes, reason=None)
+    taken = _take(searcher, problem, release, now)
+    if not isinstance(taken, NotFound):
+        return Outcome(release=release, changes=taken, reason=None)
     variable = searcher.rules.mods[release.mod]
-    mask = variable.mask_of([release])
-    extra = Supposition(variable.number, mask, causes.Supposed(release))
+    reason = against(taken.clauses, variable, variable.mask_of([release]))
+    return Outcome(release=release, changes=(), reason=reason)
+
+
+def _take(
+    searcher: Searcher, problem: Problem, release: Release, now: Releases
+) -> tuple[Change, ...] | NotFound:
+    """Search with a release supposed; return what else would change."""
+    variable = searcher.rules.mods[release.mod]
+    extra = Supposition(variable.number, variable.mask_of([release]), causes.Supposed(release))
     locked = {mod: each for mod, each in problem.locked.items() if mod != release.mod}
     found = searcher.search(replace(problem, locked=locked), [extra])
     if isinstance(found, NotFound):
-        return Outcome(release=release, changes=(), reason=reason_of(searcher, found, most))
+        return found
     others = {mod: each for mod, each in now.items() if mod != release.mod}
     after = _with_fewest_moves(searcher, problem, [extra], others, chosen_releases(searcher, found))
-    changes = tuple(each for each in compare(now, after) if each.mod != release.mod)
-    return Outcome(release=release, changes=changes, reason=None)
+    return tuple(each for each in compare(now, after) if each.mod != release.mod)
 
 
 def _with_fewest_moves(
@@ -82,7 +115,7 @@ def _with_fewest_moves(
         stays = Supposition(
             variable.number, variable.mask_of([now[mod]]), causes.Supposed(now[mod])
         )
-        found = searcher.search(problem, [*extras, stays])
+        found = searcher.search(problem, [*extras, stays], tells=False)
         if not isinstance(found, NotFound):
             extras.append(stays)
             after = chosen_releases(searcher, found)

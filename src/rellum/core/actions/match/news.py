@@ -43,7 +43,9 @@ def news(request: Request, only: Sequence[str] = ()) -> News:
         asked = problem_of(opened)
         now = asked.releases_now()
         mods = [_chosen(asked.catalog, now, each) for each in only] or list(now)
-        found = tuple(find_news(Searcher(asked.problem), asked.problem, now, mods))
+        searcher = Searcher(asked.problem)
+        # To seek the statements against thousands of releases takes an hour; who asks for a mod reads them.
+        found = tuple(find_news(searcher, asked.problem, now, mods, tells=bool(only)))
     return News(game=lock.game_version, releases=found, mods=len(mods))
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import Final
 
 from rellum.core.actions.match.wants import find_release_version
 from rellum.core.catalog.load import find_mod
@@ -13,24 +14,35 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.composing.pack_problem import PackProblem, problem_of
 from rellum.core.pack.lock_file import LockedRelease
+from rellum.core.solving.at_once import AtOnce
 from rellum.core.solving.newer_releases import brief, tell_outcome
 from rellum.core.solving.problem import Problem, Statement, Want
+from rellum.core.solving.prover import Work
+from rellum.core.solving.reasons import READABLE
 from rellum.core.solving.search import Searcher
 from rellum.core.solving.sentences import want_words
-from rellum.core.solving.suppose import Outcome, suppose
+from rellum.core.solving.suppose import Outcome, Releases, suppose, suppose_quickly
 from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import parse_range
 from rellum.core.versions.version import Version
 
+_OVERVIEW: Final = 600_000
+"""The work on the statements against several releases together, in looks at clauses."""
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ReleaseAnswer:
-    """What taking a release would do: in brief, and sentence by sentence where it cannot be."""
+    """What taking a release would do: in brief, and sentence by sentence where it cannot be.
+
+    ``direct`` are the statements that speak of the release itself, ``statements`` all that cannot hold with
+    it: None where they were not sought.
+    """
 
     release: Release
     outcome: Outcome
     brief: str
-    statements: tuple[Statement, ...]
+    direct: tuple[Statement, ...]
+    statements: tuple[Statement, ...] | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -50,7 +62,10 @@ class WhyAnswer:
 
 
 def why(request: Request, mod_id: str, version: str = "") -> WhyAnswer:
-    """Explain a mod, or one version of it. Raises UnknownMod, UnknownRelease, NoLineUpExists."""
+    """Explain a mod, or one version of it. Raises UnknownMod, UnknownRelease, NoLineUpExists.
+
+    Of several releases the statements are sought, the newest first, as far as a little work goes.
+    """
     with open_pack(request) as opened:
         asked = problem_of(opened)
         mod = find_mod(asked.catalog, mod_id)
@@ -65,32 +80,47 @@ def _explain(asked: PackProblem, mod: Mod, which: Version | None) -> WhyAnswer:
     problem = asked.problem
     if release is None and mod.id not in {want.mod for want in problem.wants}:
         problem = _wanting(problem, mod)
-    searcher = Searcher(problem)
     others = [
         each
         for each in mod.releases
         if (each.version == which if which else release is None or each.version > release.version)
         and each is not release
     ]
-    answers = []
-    for each in others:
-        outcome = suppose(searcher, problem, each, now)
-        answers.append(
-            ReleaseAnswer(
-                release=each,
-                outcome=outcome,
-                brief=brief(outcome),
-                statements=tell_outcome(outcome),
-            )
-        )
+    answers = _answers(problem, now, others, None if which else Work(_OVERVIEW))
     return WhyAnswer(
         mod=mod.id,
         chosen=chosen,
         release=release,
         asked_by=tuple(_asked_by(asked, mod.id, now)),
         fixed_by=tuple(_fixed_by(asked, release)) if release else (),
-        answers=tuple(answers),
+        answers=tuple(answers) if others else (),
     )
+
+
+def _answers(
+    problem: Problem, now: Releases, releases: Sequence[Release], work: Work | None
+) -> Iterator[ReleaseAnswer]:
+    """Yield what taking each release would do; with all that stands against it, while there is work left."""
+    searcher = Searcher(problem)
+    at_once = AtOnce(searcher, problem, now)
+    for each in releases:
+        quick = suppose_quickly(searcher, problem, each, now, at_once)
+        told: Outcome | None = quick
+        if quick.reason is not None:
+            told = None
+            if work is None or work.left > 0:
+                told = suppose(searcher, problem, each, now, work)
+            if work is not None and work.left <= 0:
+                told = None  # it was not brought to its end
+        statements = None if told is None else tell_outcome(told)
+        is_short = statements is not None and len(statements) <= READABLE
+        yield ReleaseAnswer(
+            release=each,
+            outcome=quick,
+            brief=brief(told if told and is_short else quick),
+            direct=tell_outcome(quick),
+            statements=statements,
+        )
 
 
 def _wanting(problem: Problem, mod: Mod) -> Problem:

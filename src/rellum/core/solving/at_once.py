@@ -1,0 +1,174 @@
+"""What taking one release would do, as far as it follows from the clauses without a search.
+
+In a line-up of thousands nearly every newer release is ruled out at once by what the pack asks for, or can
+be exchanged and nothing else changes. Both are seen from the clauses of that one mod; the search is asked
+about the rest alone.
+"""
+
+from __future__ import annotations
+
+from collections import ChainMap, defaultdict
+from collections.abc import Mapping
+
+from rellum.core.catalog.model import Release
+from rellum.core.solving.engine import Clause, Narrowing, leaves_of
+from rellum.core.solving.load_order import find_circle
+from rellum.core.solving.problem import Problem
+from rellum.core.solving.refusal import Reason, against
+from rellum.core.solving.search import Found, Searcher
+from rellum.core.solving.solve import chosen_releases
+from rellum.core.solving.variables import ABSENT, Entry, ModVariable
+from rellum.core.values.ids import ModId
+
+
+class AtOnce:
+    """Answers for a line-up that stands, where that is a line-up for what is asked."""
+
+    def __init__(self, searcher: Searcher, problem: Problem, now: Mapping[ModId, Release]) -> None:
+        self._searcher, self._problem, self._now = searcher, problem, now
+        self._suppositions = tuple(searcher.suppose(problem)) if self._has_cards() else ()
+        found = searcher.search(problem, tells=False)
+        self._can_refuse = isinstance(found, Found)
+        self._narrowings: dict[int, list[Narrowing]] = {}
+        self._trail = -1
+        self._asked: dict[int, list[Clause]] = defaultdict(list)
+        for each in self._suppositions:
+            clause = Clause([(each.number, each.mask)], each.cause)
+            self._asked[each.number].append(clause)
+        self._values: list[int] = []
+        """The mask of the value that each variable has; none where exchanges are not looked at."""
+        self._clauses: dict[int, list[Clause]] = defaultdict(list)
+        self._entries: dict[int, tuple[Entry, ...]] = {}
+        self._domains: list[int] = []
+        if isinstance(found, Found) and chosen_releases(searcher, found) == now:
+            self._remember(found)
+
+    def _has_cards(self) -> bool:
+        return all(want.mod in self._searcher.rules.mods for want in self._problem.wants)
+
+    def _remember(self, found: Found) -> None:
+        """Note the line-up's values, unless what is left open besides could change with a release."""
+        engine = self._searcher.engine
+        if not self._stand():
+            return
+        values = [ABSENT] * len(engine.domains)
+        for number, value in found.values.items():
+            values[number] = 1 << value
+        around = self._searcher.surroundings
+        for number in (around.game, around.edition, *around.expansions.values()):
+            if engine.domains[number] & (engine.domains[number] - 1):
+                return
+            values[number] = engine.domains[number]
+        left_out = (want.mod for want in self._problem.wants if want.mod not in self._now)
+        if any(engine.domains[self._searcher.rules.mods[mod].number] != ABSENT for mod in left_out):
+            return
+        for clause in engine.given:
+            if not any(values[number] & mask for number, mask in clause.literals):
+                return
+            for number, _ in clause.literals:
+                self._clauses[number].append(clause)
+        self._values, self._domains = values, list(engine.domains)
+        self._entries = {number: self._entries_of(number) for number in found.values}
+
+    def _entries_of(self, number: int) -> tuple[Entry, ...]:
+        """Return what must come in with the value that a variable has."""
+        rules, values = self._searcher.rules, self._values
+        needs = self._searcher.taking.needs_of(number, values[number].bit_length() - 1)
+        variable = rules.by_number[number]
+        if not isinstance(variable, ModVariable):
+            return needs
+        groups = rules.groups_of(variable.mod.id)
+        return (*needs, *(each.entry for each in groups if values[each.number] != ABSENT))
+
+    def _stand(self) -> bool:
+        """Let the engine stand where all that is asked is supposed, and nothing more."""
+        return self._can_refuse and self._searcher.stand(self._suppositions)
+
+    def refusal(self, release: Release) -> Reason | None:
+        """Return what rules a release out at once; None: that takes a search."""
+        if not self._stand():
+            return None
+        engine = self._searcher.engine
+        variable = self._searcher.rules.mods[release.mod]
+        mask = variable.mask_of([release])
+        if not engine.domains[variable.number] & mask:
+            return against(self._ruled_out_by(variable, mask), variable, mask)
+        level = engine.level
+        engine.decide((variable.number, mask))
+        conflict = engine.propagate()
+        clauses = leaves_of(engine.trace(conflict)) if conflict is not None else ()
+        engine.go_back(level)
+        return against(clauses, variable, mask) if conflict is not None else None
+
+    def _ruled_out_by(self, variable: ModVariable, mask: int) -> list[Clause]:
+        """Return what the last step against a release follows from, and what the pack asks of its mod."""
+        engine = self._searcher.engine
+        if self._trail != engine.trail_length:
+            self._trail = engine.trail_length
+            self._narrowings = engine.narrowings()
+        last = next(
+            each for each in reversed(self._narrowings[variable.number]) if each.before & mask
+        )
+        proof = [] if last.reason is None else leaves_of([last.reason])
+        return [*proof, *self._asked.get(variable.number, ())]
+
+    def leaving(self, release: Release) -> tuple[ModId, ...] | None:
+        """Return the mods that leave where a release is taken and nothing else changes.
+
+        None: whether that can be takes a search. The release is one that ``refusal`` does not rule out.
+        """
+        if not self._values:
+            return None
+        variable = self._searcher.rules.mods[release.mod]
+        number, before = variable.number, self._values[variable.number]
+        self._values[number] = variable.mask_of([release])
+        try:
+            if not self._fits(number):
+                return None
+            taken = self._walk(ChainMap({number: self._entries_of(number)}, self._entries))
+        finally:
+            self._values[number] = before
+        if taken is None or number not in taken:
+            return None
+        left = [mod for mod in self._now if self._searcher.rules.mods[mod].number not in taken]
+        after = {mod: each for mod, each in self._now.items() if mod not in left}
+        return None if find_circle({**after, release.mod: release}) else tuple(left)
+
+    def _fits(self, number: int) -> bool:
+        """Whether the values meet all clauses about a variable."""
+        values = self._values
+        return all(
+            any(values[each] & mask for each, mask in clause.literals)
+            for clause in self._clauses[number]
+        )
+
+    def _walk(self, entries: Mapping[int, tuple[Entry, ...]]) -> set[int] | None:
+        """Return what comes in as the search would walk.
+
+        None where a mod that is not there might come in: whether it can is not known here.
+        """
+        mods = self._searcher.rules.mods
+        taken: set[int] = set()
+        wants = [mods[want.mod].number for want in self._problem.wants if want.mod in self._now]
+        queue: list[Entry] = [((number, ~ABSENT),) for number in wants]
+        for entry in queue:
+            number = self._first(entry, taken)
+            if number is None:
+                return None
+            if number not in taken:
+                taken.add(number)
+                queue += entries[number]
+        return taken
+
+    def _first(self, entry: Entry, taken: set[int]) -> int | None:
+        """Return which of an entry's variables meets it: one that is in already, else the first."""
+        values = self._values
+        for number, mask in entry:
+            if number in taken and values[number] & mask:
+                return number
+        for number, mask in entry:
+            if values[number] & mask:
+                return number
+            if values[number] == ABSENT and self._domains[number] & mask:
+                return None
+        return None
