@@ -24,7 +24,7 @@ for file in open(sys.argv[1]).read().split("\\n"):
 """
 LOAD = """\
 import gc, sys
-gc.set_threshold(500_000)  # as the program does
+gc.set_threshold(20_000_000)  # as the program does
 from rellum.core.catalog.load import load_catalog
 catalog = load_catalog([sys.argv[1]], "bench")
 """

@@ -19,6 +19,7 @@ from rellum.core.solving.minimal import bits_of, reduce
 from rellum.core.solving.numbering import numbered
 from rellum.core.solving.prover import OutOfWork, Prover, Work
 from rellum.core.solving.search import NotFound, Searcher
+from rellum.core.solving.smallest import find_smallest
 from rellum.core.values.ids import ModId
 
 OF_THE_PACK: Final = (causes.Wanted, causes.OptionWanted, causes.Held, causes.Supposed)
@@ -52,6 +53,8 @@ class ReasonFinder:
         self.known: list[KnownReason] = []
         self.is_complete = False
         """Whether all reasons are known."""
+        self.least: int | None = None
+        """How many statements the smallest reason has, where that is proven."""
         self._of_variable: dict[int, list[tuple[int, int]]] = {}
         numbers = {id(cause): at for at, cause in enumerate(self.causes)}
         self._proof = {numbers[id(clause.cause)] for clause in not_found.clauses}
@@ -169,6 +172,19 @@ class ReasonFinder:
             if answer.core:
                 self._reduced(prover, order, part, answer.core)
         self._enumerate(prover, order, part)
+        if not self.is_complete:
+            self._find_smallest(prover)
+
+    def _find_smallest(self, prover: Prover) -> None:
+        """Look for the smallest reason of all, beyond those that were enumerated."""
+        shortest = min(self.known, key=lambda each: len(each.statements))
+        found, is_least = find_smallest(
+            prover, self._all.everything, _bits(shortest.statements), self._work
+        )
+        if is_least:
+            self.least = found.bit_count()
+        if found.bit_count() < len(shortest.statements):
+            self.known.append(KnownReason(frozenset(bits_of(found)), is_minimal=True))
 
     def _enumerate(self, prover: Prover, order: Sequence[int], part: Sequence[int]) -> None:
         """Find all reasons: leave out sets that hit all known ones (Reiter, 1987), the smallest first."""

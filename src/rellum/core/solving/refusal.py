@@ -41,12 +41,14 @@ class Refusal:
 
     is_complete: these are all the reasons that there are; so the shortest one known is the shortest
     alone: wanted mods that are impossible without the other wants, as far as that was looked for
+    least: how many statements the shortest of all reasons has, where that was proven
     """
 
     reason: Reason
     others: tuple[Reason, ...] = ()
     is_complete: bool = False
     alone: tuple[ModId, ...] = ()
+    least: int | None = None
 
     @property
     def wants(self) -> tuple[Want, ...]:
@@ -62,7 +64,8 @@ class Refusal:
     @property
     def is_shortest(self) -> bool:
         """Whether no reason is shorter: proven, not only looked for."""
-        return self.is_complete and self.is_shortest_known
+        size = len(self.reason.causes)
+        return size == self.least or (self.is_complete and self.is_shortest_known)
 
 
 def explain(searcher: Searcher, not_found: NotFound, patience: int = 1) -> Refusal:
@@ -87,6 +90,7 @@ def explain(searcher: Searcher, not_found: NotFound, patience: int = 1) -> Refus
         others=tuple(as_reason(*each) for each in finder.known if each is not best),
         is_complete=finder.is_complete and knows_circles,
         alone=tuple(finder.alone),
+        least=finder.least if knows_circles else None,
     )
 
 
