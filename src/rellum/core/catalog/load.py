@@ -57,7 +57,11 @@ def load_catalog(folders: Sequence[str], sheet_id: SheetId) -> Catalog:
     (``find_mod``, ``refuse_faulty``). Raises NoCatalog, FileFaults where the sheet itself has one.
     """
     faults: list[str] = []
-    catalog = read_catalog(folders, sheet_id, faults)
+    return usable_catalog(read_catalog(folders, sheet_id, faults), faults)
+
+
+def usable_catalog(catalog: Catalog | None, faults: Sequence[str]) -> Catalog:
+    """Return a catalog that was read; that cards were left out is noted. Raises FileFaults."""
     if catalog is None:
         raise_faults(faults, "the catalog")
     assert catalog is not None  # else there were faults

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 
-from rellum.core.catalog.load import NoCatalog, load_catalog, load_sheet
+from rellum.core.catalog.load import NoCatalog, load_catalog, load_sheet, read_catalog
 from rellum.core.catalog.model import Catalog, GameSheet
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import PackFile
@@ -37,6 +37,13 @@ def find_catalogs(
 def catalog_of(home: PackHome, pack: PackFile) -> Catalog:
     """Read the catalog for the pack's game. Raises NoCatalog, FileFaults."""
     return load_catalog(find_catalogs(home, pack=pack), _sheet_named(pack))
+
+
+def read_catalog_of(home: PackHome, pack: PackFile) -> tuple[Catalog | None, tuple[str, ...]]:
+    """Read the same without the files that have mistakes; return the mistakes, too. Raises NoCatalog."""
+    faults: list[str] = []
+    catalog = read_catalog(find_catalogs(home, pack=pack), _sheet_named(pack), faults)
+    return catalog, tuple(faults)
 
 
 def sheet_of(home: PackHome, pack: PackFile) -> GameSheet:

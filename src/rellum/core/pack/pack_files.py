@@ -38,11 +38,18 @@ class PackFiles:
         return sheet_of(self.home, self.pack)
 
     @cached_property
+    def catalog_read(self) -> tuple[Catalog | None, tuple[str, ...]]:
+        """The catalog as far as it can be read, and the mistakes in it. Raises NoCatalog."""
+        from rellum.core.pack.catalogs import read_catalog_of
+
+        return read_catalog_of(self.home, self.pack)
+
+    @cached_property
     def catalog(self) -> Catalog:
         """The catalog for the pack's game. Raises NoCatalog, FileFaults."""
-        from rellum.core.pack.catalogs import catalog_of
+        from rellum.core.catalog.load import usable_catalog
 
-        return catalog_of(self.home, self.pack)
+        return usable_catalog(*self.catalog_read)
 
     @cached_property
     def lock(self) -> LockFile:

@@ -10,7 +10,6 @@ import sqlite3
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 
-from rellum.core.catalog.load import read_catalog
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
 from rellum.core.notices import note
@@ -49,8 +48,7 @@ def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
     home, pack, sheet = files.home, files.pack, files.sheet
     folders = find_catalogs(home, pack=pack)
     releases = _releases(files, state)
-    faults: list[str] = []
-    catalog = read_catalog(folders, sheet.id, faults) if releases else None
+    catalog = files.catalog_read[0] if releases else None
     mods = {
         mod: _mod_rules(mod, versions, catalog, before.mods.get(mod, ModRules()))
         for mod, versions in releases.items()

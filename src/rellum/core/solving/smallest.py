@@ -97,7 +97,7 @@ def fewest_hitting(sets: Sequence[int], below: int, work: Work) -> int | None:
 def _reduced(chosen: int, sets: Sequence[int], work: Work) -> tuple[int, tuple[int, ...]]:
     """Take what must be taken, and leave out sets and bits that can never matter."""
     while True:
-        work.spend(len(sets) ** 2 // 8 + 1)
+        work.spend(len(sets) ** 2 // 2 + 2 * sum(map(int.bit_count, sets)) + 1)
         left: list[int] = []
         for each in sorted(set(sets), key=int.bit_count):
             if not each & chosen and not any(small & each == small for small in left):
@@ -119,22 +119,14 @@ def _reduced(chosen: int, sets: Sequence[int], work: Work) -> tuple[int, tuple[i
 
 def _needless(sets: Sequence[int]) -> int:
     """Return bits that hit no more than another one does."""
-    hits: dict[int, int] = {}
-    for at, each in enumerate(sets):
-        for bit in bits_of(each):
-            hits[bit] = hits.get(bit, 0) | 1 << at
-    needless = 0
+    together: dict[int, int] = {}  # for each bit, those that are in all of its sets
     for each in sets:
-        its_bits = [bit for bit in bits_of(each) if not needless >> bit & 1]
-        for bit in its_bits:
-            if any(
-                other != bit
-                and not needless >> other & 1
-                and hits[bit] & hits[other] == hits[bit]
-                and (hits[bit] != hits[other] or other < bit)
-                for other in its_bits
-            ):
-                needless |= 1 << bit
+        for bit in bits_of(each):
+            together[bit] = together.get(bit, each) & each
+    needless = 0
+    for bit, others in together.items():
+        if others & ~needless & ~(1 << bit):
+            needless |= 1 << bit
     return needless
 
 

@@ -13,7 +13,7 @@ from rellum import __version__
 from rellum.core.catalog.catalog_files import files_read
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
-from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome, pack_home
 from rellum.core.pack.remembered import Mark, mark_of, recall, remember
 from rellum.core.pack.remembered_catalogs import recall_catalogs, remember_catalogs
 
@@ -25,12 +25,17 @@ def resolved_again(request: Request) -> str | None:
 
     None where that is not sure. Raises what opening a pack can raise.
     """
+    if _recalled(pack_home(request.pack_folder), request) is None:
+        return None  # the pack is opened by who resolves
     with open_pack(request) as opened:
-        home = opened.home
-        folders = recall_catalogs(home)
-        if folders is None:
-            return None
-        return recall(home, _RESOLVED, _mark(home, folders, request.shelf_folder))
+        return _recalled(opened.home, request)
+
+
+def _recalled(home: PackHome, request: Request) -> str | None:
+    folders = recall_catalogs(home)
+    if folders is None:
+        return None
+    return recall(home, _RESOLVED, _mark(home, folders, request.shelf_folder))
 
 
 def note_resolved(home: PackHome, catalogs: tuple[str, ...], shelf_folder: str, told: str) -> None:
