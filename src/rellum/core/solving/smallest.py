@@ -97,7 +97,7 @@ def fewest_hitting(sets: Sequence[int], below: int, work: Work) -> int | None:
 def _reduced(chosen: int, sets: Sequence[int], work: Work) -> tuple[int, tuple[int, ...]]:
     """Take what must be taken, and leave out sets and bits that can never matter."""
     while True:
-        work.spend(len(sets) ** 2 // 2 + 2 * sum(map(int.bit_count, sets)) + 1)
+        work.spend(len(sets) ** 2 // 6 + sum(map(int.bit_count, sets)) // 2 + 1)
         left: list[int] = []
         for each in sorted(set(sets), key=int.bit_count):
             if not each & chosen and not any(small & each == small for small in left):

@@ -21,7 +21,7 @@ from rellum.core.composing.pack_problem import NoSuchGame
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.pack_file import read_pack_file
-from tests.support import WorldTest, ignore_recovery, write_tree
+from tests.support import WorldTest, ignore_recovery, read_document, write_tree
 
 
 class MatchTest(WorldTest):
@@ -168,6 +168,35 @@ class MatchTest(WorldTest):
         result = self.world.run("why", "tides", "2.0")
         self.assertIn("tides 2.0: cannot be taken: needs keel >=3", result.stdout)
         self.assertIn("cards/keel.toml", result.stdout)
+
+    def test_why_of_a_long_way(self) -> None:
+        """What speaks of the release is told; the way to it where that is asked for."""
+        self.add("wick", "1.0")
+        self.add("wick", "2.0", 'needs = { link-01 = ">=2" }')
+        for number in range(1, 26):
+            self.add(f"link-{number:02}", "1.0")
+            more = (
+                f'needs = {{ link-{number + 1:02} = ">=2" }}' if number < 25 else 'game = ">=1.7"'
+            )
+            self.add(f"link-{number:02}", "2.0", more)
+        self.world.want("wick")
+        self.world.resolve()
+        told = self.world.run("why", "wick").stdout
+        self.assertIn("wick 2.0: cannot be taken: needs link-01 >=2", told)
+        self.assertIn("wick 2.0 needs link-01 >=2  (../catalog/cards/wick.toml:", told)
+        self.assertNotIn("link-13", told)
+        count = int(told.partition("That follows from ")[2].split()[0])
+        self.assertGreater(count, 25)
+        self.assertIn(f"That follows from {count} statements: rellum why wick 2.0 --full", told)
+        [answer] = read_document(self.world.run("why", "wick", "2.0", "--json").stdout)["releases"]
+        self.assertEqual(len(answer["statements"]), count)
+        whole = self.world.run("why", "wick", "2.0", "--full").stdout
+        self.assertIn("link-13 2.0 needs link-14 >=2", whole)
+        self.assertNotIn("That follows", whole)
+        [row] = read_document(self.world.run("news", "--json").stdout)["releases"]
+        self.assertEqual((row["brief"], row["statements"]), ("needs link-01 >=2", []))
+        [row] = read_document(self.world.run("news", "wick", "--json").stdout)["releases"]
+        self.assertEqual(len(row["statements"]), count)
 
     def test_news(self) -> None:
         self.world.want("tides", "<=1.1")
