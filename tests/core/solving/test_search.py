@@ -295,6 +295,12 @@ class GuidedTest(unittest.TestCase):
     def test_the_answer_is_the_best_there_is(self, source) -> None:
         assert_best(self, random_problem(source))
 
+    @settings(max_examples=200, deadline=None)
+    @given(randoms, st.integers(2, 120))
+    def test_a_guide_that_may_do_little_changes_nothing(self, source, most) -> None:
+        with mock.patch("rellum.core.solving.search_run._GUIDING", most):
+            assert_best(self, random_problem(source))
+
     @settings(max_examples=100, deadline=None)
     @given(randoms)
     def test_it_is_the_same_with_options_and_when_asked_again(self, source) -> None:

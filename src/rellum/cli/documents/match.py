@@ -138,6 +138,7 @@ class GiveUpDocument(TypedDict):
 class OutlookVersionDocument(TypedDict):
     game_version: str
     is_now: bool
+    is_worked_out: bool
     has_line_up: bool
     give_up: list[GiveUpDocument] | None
 

@@ -57,7 +57,9 @@ def _tell_version(version: VersionOutlook) -> None:
     from rellum.core.composing.line_up import with_place
 
     name = console.styled(f"game {version.game}", "bold")
-    if version.give_up is None:
+    if not version.is_worked_out:
+        console.say(f"{name}: not worked out: to find a line-up for it takes too long")
+    elif version.give_up is None:
         console.say(f"{name}: no line-up, and giving up a few wants does not bring one")
     elif not version.give_up:
         others = sum(each.status == "other" for each in version.cells)
@@ -100,6 +102,7 @@ def document(result: Outlook) -> OutlookDocument:
             {
                 "game_version": each.game.text,
                 "is_now": each.is_now,
+                "is_worked_out": each.is_worked_out,
                 "has_line_up": each.give_up == (),
                 "give_up": None
                 if each.give_up is None

@@ -11,6 +11,7 @@ from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.giving_up import fewest_to_give_up
 from rellum.core.solving.problem import Problem, Statement, Want
+from rellum.core.solving.prover import OutOfWork, Work
 from rellum.core.solving.refusal import reason_of, without
 from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.sentences import tell
@@ -20,6 +21,8 @@ from rellum.core.solving.trial_book import TrialBook
 from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
+MOST_WORK = 60_000_000
+"""The work on one version, in looks at clauses: some ten seconds."""
 Status = Literal["ready", "tried", "other", "back", "gone", "unknown"]
 
 
@@ -51,13 +54,15 @@ class VersionOutlook:
     """A version of the game: the cells of all mods, in one order for all versions.
 
     ``give_up`` are the fewest wants without which there is a line-up, each with the statements that
-    say why it cannot be had beside the others; None where it would take too many.
+    say why it cannot be had beside the others; None where it would take too many, or where the version was
+    not worked out: that takes more work than is given to one.
     """
 
     game: Version
     is_now: bool
     cells: tuple[Cell, ...]
     give_up: tuple[GivenUp, ...] | None
+    is_worked_out: bool = True
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -69,16 +74,31 @@ class Outlook:
     versions: tuple[VersionOutlook, ...]
 
 
-def look_out(searcher: Searcher, problem: Problem, now: Releases) -> Outlook:
-    """Search a line-up for each known version of the game; ``now`` is the one that stands."""
+def look_out(searcher: Searcher, problem: Problem, now: Releases, most: int = MOST_WORK) -> Outlook:
+    """Search a line-up for each known version of the game; ``now`` is the one that stands.
+
+    ``most`` is what one version may cost, in looks at clauses.
+    """
     wants = [want.mod for want in problem.wants]
     mods = tuple(dict.fromkeys([*wants, *now]))
     book = TrialBook(problem.trials, "tried")
-    versions = tuple(
-        _of_version(searcher, problem, now, mods, version, book)
-        for version in searcher.surroundings.games
-    )
-    return Outlook(mods=mods, wanted=frozenset(wants), versions=versions)
+    versions = []
+    for version in searcher.surroundings.games:
+        searcher.work = Work(most)
+        try:
+            found = _of_version(searcher, problem, now, mods, version, book)
+        except OutOfWork:
+            found = VersionOutlook(
+                game=version,
+                is_now=version in problem.games,
+                cells=tuple(Cell(mod=mod, status="unknown") for mod in mods),
+                give_up=None,
+                is_worked_out=False,
+            )
+        finally:
+            searcher.work = None
+        versions.append(found)
+    return Outlook(mods=mods, wanted=frozenset(wants), versions=tuple(versions))
 
 
 def _of_version(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -12,7 +13,7 @@ from rellum.core.solving.engine import Clause, Engine, leaves_of
 from rellum.core.solving.guide import Guide
 from rellum.core.solving.load_order import find_circle
 from rellum.core.solving.problem import Locked, Problem
-from rellum.core.solving.prover import Work
+from rellum.core.solving.prover import OutOfWork, Work
 from rellum.core.solving.release_clauses import ReleaseClauses
 from rellum.core.solving.variables import (
     ABSENT,
@@ -26,8 +27,10 @@ from rellum.core.solving.variables import (
 from rellum.core.values.ids import ModId
 
 _HARD = 120
-"""After so many conflicts, a search takes a guide."""
-_UNBOUNDED = 1 << 62
+"""After so many conflicts, a search takes a guide; in a large world after one for so many clauses:"""
+_CLAUSES_A_CONFLICT = 300
+_GUIDING = 10_000_000
+"""What a guide may cost, in looks at clauses, beside as much as the search has cost so far."""
 
 
 def wished(group: GroupVariable, names: tuple[str, ...]) -> int:
@@ -102,6 +105,9 @@ class Run:
         self.decided = [(each.number, each.mask) for each in suppositions[: searcher.engine.level]]
         self.conflicts = searcher.engine.conflicts
         self.guide: Guide | None = None
+        self.waiting: Guide | None = None
+        """A guide that has more to do than it may."""
+        self.guided = 0
         self.one_by_one = False
 
     def _preferences(self, problem: Problem) -> Iterator[_Preference]:
@@ -159,27 +165,50 @@ class Run:
 
     def _is_hard(self) -> bool:
         """Whether it has met so many conflicts that a guide is worth its cost, and has none yet."""
+        if self.guide is not None or self.searcher.keeps:
+            return False
         met = self.engine.conflicts - self.conflicts
-        return met >= _HARD and self.guide is None and not self.searcher.keeps
+        hard = max(_HARD, len(self.engine.given) // _CLAUSES_A_CONFLICT)
+        return met >= hard and self._left_for_guide() >= _GUIDING // 2
 
     def _ask_guide(self) -> NotFound | None:
         """Take a guide, and begin again with it; or return what it says stands against everything."""
         engine = self.engine
-        self.guide = Guide(engine.given, engine.sizes)
+        guide = self.waiting or Guide(engine.given, engine.sizes)
+        self.waiting = guide
         supposed = [(each.number, each.mask) for each in self.suppositions]
-        against = self.guide.refused(supposed, self.searcher.work or Work(_UNBOUNDED))
-        if against is not None:
-            return NotFound(self._supposed(), against, engine.steps - self.began)
-        engine.go_back(min(engine.level, len(self.suppositions)))
-        self._rewind()
+        with self._guiding() as work:
+            against = guide.refused(supposed, work)
+            if against is not None:
+                return NotFound(self._supposed(), against, engine.steps - self.began)
+            self.guide = guide
+            engine.go_back(min(engine.level, len(self.suppositions)))
+            self._rewind()
         return None
+
+    def _left_for_guide(self) -> int:
+        return _GUIDING + self.engine.steps - self.began - self.guided
+
+    @contextmanager
+    def _guiding(self) -> Iterator[Work]:
+        """Give what a guide may do; where that does not suffice, the search goes on by itself meanwhile."""
+        left = self._left_for_guide()
+        work = Work(left)
+        try:
+            yield work
+        except OutOfWork:
+            self.guide = None
+        finally:
+            self.guided += left - max(0, work.left)
+            self.searcher.spend(left - max(0, work.left))
 
     def _is_allowed(self, number: int, mask: int) -> bool:
         """Whether a decision can end in a line-up; else the engine learns that it cannot."""
         if self.guide is None or self.engine.level < len(self.suppositions):
             return True
-        work = self.searcher.work or Work(_UNBOUNDED)
-        lesson = self.guide.lesson(self.decided, (number, mask), work)
+        lesson = None
+        with self._guiding() as work:
+            lesson = self.guide.lesson(self.decided, (number, mask), work)
         if lesson is None:
             return True
         self.engine.teach(*lesson)
@@ -202,7 +231,7 @@ class Run:
             self.engine.go_back(0)
             self._rewind()
             self.taking.forbid_circle(circle)
-            self.guide = None  # it does not know of the circle
+            self.guide = self.waiting = None  # it does not know of the circle
             self.conflicts = self.engine.conflicts
         return bool(circle)
 

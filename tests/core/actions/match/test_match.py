@@ -8,7 +8,10 @@ import io
 import json
 import os
 import unittest
+from functools import partial
+from unittest import mock
 
+from rellum.cli.views import outlook as view
 from rellum.core.actions.live.trial import BadTrial, record_trial
 from rellum.core.actions.match.news import news
 from rellum.core.actions.match.outlook import outlook
@@ -21,6 +24,7 @@ from rellum.core.composing.pack_problem import NoSuchGame
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import NoLineUp, read_lock
 from rellum.core.pack.pack_file import read_pack_file
+from rellum.core.solving.game_versions import look_out
 from tests.support import WorldTest, ignore_recovery, read_document, write_tree
 
 
@@ -237,6 +241,18 @@ class MatchTest(WorldTest):
             self.assertEqual(self.world.run("outlook", "--figure", name).returncode, 0)
             self.assertGreater(os.path.getsize(self.world.path("pack", name)), 5000)
         self.assertEqual(self.world.run("outlook", "--figure", "o.doc").returncode, 2)
+
+    def test_an_outlook_leaves_open_what_takes_too_much(self) -> None:
+        self.world.want("tides")
+        self.world.resolve()
+        little = partial(look_out, most=1)
+        with mock.patch("rellum.core.actions.match.outlook.look_out", little):
+            result = outlook(Request(pack_folder=self.pack(), on_recovered=ignore_recovery))
+        for each in result.versions:
+            self.assertFalse(each.is_worked_out)
+            self.assertEqual({cell.status for cell in each.cells}, {"unknown"})
+        said = {each["is_worked_out"] for each in view.document(result)["versions"]}
+        self.assertEqual(said, {False})
 
     def test_the_game_as_a_range(self) -> None:
         self.world.want("tides", ">=2")
