@@ -121,8 +121,9 @@ def main() -> None:
             sizes.append(exact)
             equal += told == exact
             longer += told > exact
-            claimed += refusal.is_complete
-            false_claims += refusal.is_complete and told != exact
+            claims = refusal.is_complete or refusal.least == told
+            claimed += claims
+            false_claims += claims and told != exact
         print(
             f"{mods} × 5: {count} impossible of {seed}; exact size {min(sizes)} to {max(sizes)} known of "
             f"{len(sizes)}: the same {equal}, longer {longer}; said to be the shortest {claimed}, wrongly "

@@ -29,6 +29,8 @@ READABLE: Final = 20
 """A reason of more statements is not read to its end: then the shortest is best, whatever it says."""
 _MOST_KNOWN: Final = 12
 """So many reasons are looked for; then nothing is said of how many there are."""
+_MOST_PROVEN: Final = 60
+"""Of longer reasons the shortest is not looked for: it takes minutes, and nobody reads them."""
 _CHEAPEST: Final = 2_000_000
 
 Statements = frozenset[int]
@@ -178,6 +180,8 @@ class ReasonFinder:
     def _find_smallest(self, prover: Prover) -> None:
         """Look for the smallest reason of all, beyond those that were enumerated."""
         shortest = min(self.known, key=lambda each: len(each.statements))
+        if len(shortest.statements) > _MOST_PROVEN:
+            return
         found, is_least = find_smallest(
             prover, self._all.everything, _bits(shortest.statements), self._work
         )
