@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from rellum.core.catalog.model import Catalog, Clash, Mod, Need, Release, Trial
+from rellum.core.catalog.model import Catalog, Clash, Mod, Need, Release, Requirement, Trial
 from rellum.core.catalog.open_lines import MARK, open_lines
 from rellum.core.catalog.release_rules import ChosenOptions, Source
 from rellum.core.catalog.tables import Fault
@@ -16,17 +16,44 @@ from rellum.core.values.paths import shown_file
 from rellum.core.versions.ranges import Range, parse_range
 
 
+class _Found:
+    """What was found out of a catalog: many releases say the same, and it is looked up once."""
+
+    def __init__(self, catalog: Catalog) -> None:
+        self._catalog = catalog
+        self._there: dict[Requirement, bool] = {}
+        self._meets_game: dict[str, bool] = {}
+
+    def is_there(self, asked: Requirement) -> bool:
+        """Whether a release, or one that stands in for it, lies in a range."""
+        found = self._there.get(asked)
+        if found is None:
+            range_ = self._catalog.range_of(asked)
+            found = self._there[asked] = _is_there(self._catalog, asked.mod, range_)
+        return found
+
+    def is_for_known_game(self, text: str) -> bool:
+        """Whether a range has a game version that the sheet knows, or any at all where it lists none."""
+        found = self._meets_game.get(text)
+        if found is None:
+            range_, known = parse_range(text), self._catalog.sheet.known_versions
+            found = any(each in range_ for each in known) if known else not range_.is_empty
+            self._meets_game[text] = found
+        return found
+
+
 def vet(catalog: Catalog) -> list[Fault]:
     """Return all that is wrong between the files of a catalog."""
     faults: list[Fault] = []
+    found = _Found(catalog)
     for mod in catalog.mods.values():
         for release in mod.releases:
-            faults += _of_release(catalog, mod, release)
+            faults += _of_release(catalog, found, mod, release)
         for group in mod.options:
             for choice in group.choices:
-                faults += _of_needs(catalog, choice.needs, choice.source)
+                faults += _of_needs(catalog, found, choice.needs, choice.source)
                 faults += _of_clashes(catalog, mod.id, choice.clashes, choice.source)
-                faults += _of_game(catalog, choice.game, choice.source)
+                faults += _of_game(catalog, found, choice.game, choice.source)
                 where = choice.source.at("expansions")
                 names = (*choice.expansions_needed, *choice.expansions_forbidden)
                 faults += _unknown_expansions(catalog, names, where)
@@ -80,10 +107,10 @@ def _to_decide(line: str) -> str:
     return f"{MARK}: {what}{words.strip() or 'decide this, and remove the mark'}"
 
 
-def _of_release(catalog: Catalog, mod: Mod, release: Release) -> Iterator[Fault]:
+def _of_release(catalog: Catalog, found: _Found, mod: Mod, release: Release) -> Iterator[Fault]:
     source = release.source
-    yield from _of_game(catalog, release.game, source)
-    yield from _of_needs(catalog, release.needs, source)
+    yield from _of_game(catalog, found, release.game, source)
+    yield from _of_needs(catalog, found, release.needs, source)
     yield from _of_clashes(catalog, mod.id, release.clashes, source)
     yield from _of_surroundings(catalog, release)
     for need in release.needs:
@@ -156,28 +183,29 @@ def _unknown_expansions(catalog: Catalog, named: Iterable[str], source: Source) 
             yield Fault(source=source, message=words)
 
 
-def _of_game(catalog: Catalog, game: str | None, source: Source) -> Iterator[Fault]:
-    if game is None:
+def _of_game(catalog: Catalog, found: _Found, game: str | None, source: Source) -> Iterator[Fault]:
+    if game is None or found.is_for_known_game(game):
         return
-    range_ = parse_range(game)
-    if range_.is_empty:
+    if parse_range(game).is_empty:
         yield Fault(source=source.at("game"), message=f"no version at all matches '{game}'")
-    elif catalog.sheet.known_versions and not any(
-        version in range_ for version in catalog.sheet.known_versions
-    ):
+    else:
         known = ", ".join(version.text for version in catalog.sheet.known_versions)
         words = f"no known game version matches '{game}'; the sheet knows {known}"
         yield Fault(source=source.at("game"), message=words)
 
 
-def _of_needs(catalog: Catalog, needs: Iterable[Need], source: Source) -> Iterator[Fault]:
+def _of_needs(
+    catalog: Catalog, found: _Found, needs: Iterable[Need], source: Source
+) -> Iterator[Fault]:
     for need in needs:
         for each in need.any_of:
+            if found.is_there(each):
+                continue
             at = source.at(*need.key)
             mod = catalog.mods.get(each.mod)
             if mod is None and each.mod not in catalog.offered:
                 yield _unknown_mod(catalog, each.mod, at)
-            elif not _is_there(catalog, each.mod, catalog.range_of(each)):
+            else:
                 known = ", ".join(r.version.text for r in mod.releases[:8]) if mod else "stand-ins"
                 words = f"no release of {each.mod} matches '{each.range}'; there are {known}"
                 yield Fault(source=at, message=words)
