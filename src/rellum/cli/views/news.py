@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import groupby
 from typing import TYPE_CHECKING
 
 from rellum.cli import console
@@ -22,6 +23,21 @@ def word_of(news: NewRelease) -> str:
 def size_of(news: NewRelease) -> tuple[str, str]:
     kind = "patch" if news.release.patches else "full"
     return kind, console.bytes_text(news.size) if news.size is not None else "?"
+
+
+def rows(result: News) -> list[tuple[str, ...]]:
+    """Return the rows of the table: releases of one mod of which the same is said share one."""
+    said = groupby(
+        result.releases, lambda each: (each.release.mod, word_of(each), each.brief, each.now.label)
+    )
+    found: list[tuple[str, ...]] = []
+    for (mod, word, brief, now), releases in said:
+        newest, *older = releases
+        newer = newest.release.label
+        if older:
+            newer = f"{older[-1].release.label} {'to' if older[1:] else 'and'} {newer}"
+        found.append((word, mod, now, newer, *size_of(newest), brief))
+    return found
 
 
 def document(result: News) -> NewsDocument:

@@ -197,9 +197,13 @@ class MatchTest(WorldTest):
         whole = self.world.run("why", "wick", "2.0", "--full").stdout
         self.assertIn("link-13 2.0 needs link-14 >=2", whole)
         self.assertNotIn("That follows", whole)
-        [row] = read_document(self.world.run("news", "--json").stdout)["releases"]
+        self.add("wick", "2.1", 'needs = { link-01 = ">=2" }')
+        told = " ".join(self.world.run("news").stdout.split())
+        self.assertIn("wick 1.0 2.0 and 2.1 full", told)
+        self.assertEqual(told.count("needs link-01 >=2"), 1)
+        row = read_document(self.world.run("news", "--json").stdout)["releases"][-1]
         self.assertEqual((row["brief"], row["statements"]), ("needs link-01 >=2", []))
-        [row] = read_document(self.world.run("news", "wick", "--json").stdout)["releases"]
+        row = read_document(self.world.run("news", "wick", "--json").stdout)["releases"][-1]
         self.assertEqual(len(row["statements"]), count)
 
     def test_news(self) -> None:

@@ -47,19 +47,8 @@ def news(
         console.say(f"No newer releases of {count}: the line-up has the newest.")
         return
     console.say(console.styled(f"Newer releases, for game {result.game}", "bold"))
-    rows = [
-        (
-            view.word_of(each),
-            each.release.mod,
-            each.now.label,
-            each.release.label,
-            *view.size_of(each),
-            each.brief,
-        )
-        for each in result.releases
-    ]
     headings = ("news", "mod", "now", "newer", "as", "size", "if you take it")
-    console.table(headings, rows, right=(5,))
+    console.table(headings, view.rows(result), right=(5,))
     free = [each.release.mod for each in result.releases if each.outcome.is_free]
     console.say()
     if free:
