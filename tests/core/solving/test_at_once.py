@@ -18,6 +18,7 @@ from rellum.core.solving.solve import find_line_up
 from rellum.core.solving.suppose import Change, Outcome, Releases, suppose
 from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import parse_range
+from tests.core.solving.test_search import assert_best
 from tests.core.solving.worlds import (
     catalog,
     need,
@@ -120,6 +121,21 @@ class AtOnceTest(unittest.TestCase):
         self.assertEqual(at_once.leaving(three), ("b",))
         self.assertIsNone(at_once.refusal(two))
         self.assertEqual(at_once.leaving(two), ())
+
+
+class StandingTest(unittest.TestCase):
+    """With a line-up that stands: its wishes are granted together where they can be."""
+
+    @settings(max_examples=250, deadline=None)
+    @given(randoms)
+    def test_the_answer_is_the_best_there_is(self, source) -> None:
+        asked = random_problem(source)
+        locked = {}
+        for mod in source.sample([*asked.catalog.mods.values()], len(asked.catalog.mods)):
+            if source.random() < 0.85:
+                kept = source.choice(mod.releases)
+                locked[mod.id] = Locked(version=kept.version, build=kept.build)
+        assert_best(self, replace(asked, locked=locked))
 
 
 if __name__ == "__main__":
