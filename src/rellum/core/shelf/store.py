@@ -40,6 +40,10 @@ class Shelf:
         """Return where the bytes of a file lie."""
         return os.path.join(self.folder, "archives", digest[:2], digest)
 
+    def has(self, digest: Digest) -> bool:
+        """Whether an archive is on the shelf: a file alone may be left of a take that was killed."""
+        return self._here("blake3 = ?", digest) is not None
+
     def find(self, file: ReleaseFile, release: Release | None = None) -> ShelfEntry | None:
         """Return what a card's file names by its hashes, if it is here.
 

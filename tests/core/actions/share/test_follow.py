@@ -249,6 +249,29 @@ class FollowTest(WorldTest):
                 self.assertIn("lamps", player.text("rellum.toml"))
                 self.assertEqual(player.run("check", "--deep").returncode, 0)
 
+    def test_a_file_that_a_killed_take_left_is_no_archive(self) -> None:
+        player = Player(self, "player")
+        player.begin()
+        self.curate(("want", "tides@2.0"))
+        self.publish()
+        saved = player.folder + "-saved"
+        shutil.copytree(player.folder, saved)
+        before = snapshot(os.path.join(player.folder, "shelf", "archives"))
+        player.follow()
+        after = player.game()
+        arrived = snapshot(os.path.join(player.folder, "shelf", "archives")).keys() - before.keys()
+        self.assertTrue(arrived)
+        for name in arrived:  # there, and the shelf's list does not have it
+            source = os.path.join(player.folder, "shelf", "archives", name)
+            target = os.path.join(saved, "shelf", "archives", name)
+            if os.path.isfile(source):
+                os.makedirs(os.path.dirname(target), exist_ok=True)
+                shutil.copyfile(source, target)
+        shutil.rmtree(player.folder)
+        os.rename(saved, player.folder)
+        self.assertTrue(player.follow()["done"])
+        self.assertEqual(player.game(), after)
+
     def test_wants_that_do_not_go_with_the_update_leave_everything_as_it_was(self) -> None:
         player = Player(self, "player")
         player.begin()

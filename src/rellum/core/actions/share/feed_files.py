@@ -85,11 +85,7 @@ class Bringing:
         with Shelf(self._request.shelf_folder) as shelf:
             have = self._have(shelf)
             lacking = {each.digest: each for each in self._archives()} if archives else {}
-            lacking = {
-                digest: each
-                for digest, each in lacking.items()
-                if not os.path.isfile(shelf.path_of(digest))
-            }
+            lacking = {digest: each for digest, each in lacking.items() if not shelf.has(digest)}
             shelf.check_space(sum(each.size for each in lacking.values()))
         wanted_texts = {each.digest for each in self._found.listing.files if not _is_archive(each)}
         wanted_texts = wanted_texts if texts else set()
