@@ -77,6 +77,8 @@ class WhyChangeDocument(TypedDict):
 
 
 class WhyReleaseDocument(TypedDict):
+    """``statements`` are empty, too, where they were not sought: ask for that version alone."""
+
     release: ReleaseDocument
     can_be_taken: bool
     brief: str

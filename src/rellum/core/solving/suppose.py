@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 from rellum.core.catalog.model import Release
@@ -53,11 +53,11 @@ def suppose(
     ``work`` is what a reason against it may cost; None: it is sought like that of a refusal. The mod must be
     one that the problem's wants can bring in.
     """
-    taken = _take(searcher, problem, release, now)
-    if not isinstance(taken, NotFound):
-        return Outcome(release=release, changes=taken, reason=None)
-    reason = reason_of(searcher, taken, work) if work else explain(searcher, taken).reason
-    return Outcome(release=release, changes=(), reason=reason)
+
+    def reason(found: NotFound) -> Reason:
+        return reason_of(searcher, found, work) if work else explain(searcher, found).reason
+
+    return _taken(searcher, problem, release, now, reason)
 
 
 def suppose_quickly(
@@ -71,27 +71,32 @@ def suppose_quickly(
     if leaving is not None:
         changes = tuple(Change(mod=mod, before=now[mod], after=None) for mod in sorted(leaving))
         return Outcome(release=release, changes=changes, reason=None)
-    taken = _take(searcher, problem, release, now)
-    if not isinstance(taken, NotFound):
-        return Outcome(release=release, changes=taken, reason=None)
-    variable = searcher.rules.mods[release.mod]
-    reason = against(taken.clauses, variable, variable.mask_of([release]))
-    return Outcome(release=release, changes=(), reason=reason)
+
+    def reason(found: NotFound) -> Reason:
+        variable = searcher.rules.mods[release.mod]
+        return against(found.clauses, variable, variable.mask_of([release]))
+
+    return _taken(searcher, problem, release, now, reason)
 
 
-def _take(
-    searcher: Searcher, problem: Problem, release: Release, now: Releases
-) -> tuple[Change, ...] | NotFound:
-    """Search with a release supposed; return what else would change."""
+def _taken(
+    searcher: Searcher,
+    problem: Problem,
+    release: Release,
+    now: Releases,
+    reason: Callable[[NotFound], Reason],
+) -> Outcome:
+    """Search with a release supposed; say what else would change, or what stands against it."""
     variable = searcher.rules.mods[release.mod]
     extra = Supposition(variable.number, variable.mask_of([release]), causes.Supposed(release))
     locked = {mod: each for mod, each in problem.locked.items() if mod != release.mod}
     found = searcher.search(replace(problem, locked=locked), [extra])
     if isinstance(found, NotFound):
-        return found
+        return Outcome(release=release, changes=(), reason=reason(found))
     others = {mod: each for mod, each in now.items() if mod != release.mod}
     after = _with_fewest_moves(searcher, problem, [extra], others, chosen_releases(searcher, found))
-    return tuple(each for each in compare(now, after) if each.mod != release.mod)
+    changes = tuple(each for each in compare(now, after) if each.mod != release.mod)
+    return Outcome(release=release, changes=changes, reason=None)
 
 
 def _with_fewest_moves(

@@ -25,17 +25,16 @@ def resolved_again(request: Request) -> str | None:
 
     None where that is not sure. Raises what opening a pack can raise.
     """
-    if _recalled(pack_home(request.pack_folder), request) is None:
-        return None  # the pack is opened by who resolves
-    with open_pack(request) as opened:
-        return _recalled(opened.home, request)
-
-
-def _recalled(home: PackHome, request: Request) -> str | None:
+    home = pack_home(request.pack_folder)
+    own = _own_mark(home, request.shelf_folder)
     folders = recall_catalogs(home)
     if folders is None:
         return None
-    return recall(home, _RESOLVED, _mark(home, folders, request.shelf_folder))
+    told = recall(home, _RESOLVED, _mark(home, folders, request.shelf_folder))
+    if told is None:
+        return None  # the pack is opened by who resolves
+    with open_pack(request):  # which may end an interrupted change
+        return told if _own_mark(home, request.shelf_folder) == own else None
 
 
 def note_resolved(home: PackHome, catalogs: tuple[str, ...], shelf_folder: str, told: str) -> None:
@@ -45,9 +44,17 @@ def note_resolved(home: PackHome, catalogs: tuple[str, ...], shelf_folder: str, 
 
 
 def _mark(home: PackHome, catalogs: tuple[str, ...], shelf_folder: str) -> Mark:
+    files = [*_own_files(home, shelf_folder), *files_read(catalogs)]
+    return mark_of(files, __version__, home.folder, files)
+
+
+def _own_mark(home: PackHome, shelf_folder: str) -> Mark:
+    """Return the mark of pack, state and shelf alone: there may be ten thousand cards."""
+    return mark_of(_own_files(home, shelf_folder))
+
+
+def _own_files(home: PackHome, shelf_folder: str) -> list[str]:
     own = (PACK_FILE, LOCK_FILE, TRIALS_FILE)
     files = [os.path.join(home.folder, each) for each in own]
     files.append(home.state_file)
-    files += [os.path.join(shelf_folder, name) for name in ("shelf.db", "shelf.db-wal")]
-    files += files_read(catalogs)
-    return mark_of(files, __version__, home.folder, files)
+    return files + [os.path.join(shelf_folder, name) for name in ("shelf.db", "shelf.db-wal")]
