@@ -6,7 +6,7 @@ import unittest
 from dataclasses import replace
 from random import Random
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from rellum.core.solving import causes
@@ -51,6 +51,7 @@ def standing(asked: Problem) -> tuple[Problem, Releases] | None:
 class AtOnceTest(unittest.TestCase):
     @settings(max_examples=300, deadline=None)
     @given(randoms, st.booleans())
+    @example(Random(2307), True)  # another release has its options by default, and they need a mod
     def test_it_is_what_a_search_says(self, source, has_options) -> None:
         asked = random_problem(source)
         stands = standing(with_random_options(source, asked) if has_options else asked)

@@ -117,9 +117,9 @@ class AtOnce:
 
         None: whether that can be takes a search. The release is one that ``refusal`` does not rule out.
         """
-        if not self._values:
-            return None
         variable = self._searcher.rules.mods[release.mod]
+        if not self._values or variable.mod.options:  # its options are chosen anew with a release
+            return None
         number, before = variable.number, self._values[variable.number]
         self._values[number] = variable.mask_of([release])
         try:

@@ -108,8 +108,15 @@ def _is_short(outcome: Outcome) -> bool:
 def tell_outcome(outcome: Outcome) -> tuple[Statement, ...]:
     """Return the sentences that say why a release cannot be taken; none where it can."""
     found = outcome.reason.causes if outcome.reason else ()
-    beside = [each for each in found if not isinstance(each, causes.Supposed)]
+    beside = [each for each in found if not _is_met_by(each, outcome.release)]
     return tell(beside, outcome.release.mod)
+
+
+def _is_met_by(cause: causes.Cause, release: Release) -> bool:
+    """Whether a cause only says that the release is there, or asks for its mod and is content with it."""
+    if isinstance(cause, causes.Wanted):
+        return cause.want.mod == release.mod and release.version in cause.want.range
+    return isinstance(cause, causes.Supposed)
 
 
 def brief(outcome: Outcome) -> str:
@@ -151,6 +158,8 @@ def _blocked(release: Release, reason: Reason) -> str:
         if isinstance(cause, causes.Prerelease):
             return "a pre-release; name one in a range to get it"
     for held in reason.causes:
+        if _is_met_by(held, release):
+            continue
         if isinstance(held, causes.Held) and held.hold.mod == release.mod:
             return f"held at {held.hold.version}: {held.hold.reason}"
         if isinstance(held, causes.Wanted) and held.want.mod == release.mod:

@@ -106,17 +106,17 @@ def reason_of(searcher: Searcher, not_found: NotFound, work: Work | None = None)
 def against(clauses: Iterable[Clause], variable: ModVariable, mask: int) -> Reason:
     """Return what of a proof speaks of a release itself: that it is not meant, or needs something.
 
-    What a release meets anyway is left out; where nothing is left, all of the proof is returned.
+    What a release meets anyway is left out; nothing is left where the proof is about something else, as in a
+    pack that cannot be had at all.
     """
-    told = [clause for clause in clauses if isinstance(clause.cause, Cause)]
-    own = [
-        clause
-        for clause in told
-        if any(
+    found = tuple(
+        clause.cause
+        for clause in clauses
+        if isinstance(clause.cause, Cause)
+        and any(
             number == variable.number and not allowed & mask for number, allowed in clause.literals
         )
-    ]
-    found = tuple(clause.cause for clause in own or told if isinstance(clause.cause, Cause))
+    )
     return Reason(found, is_minimal=False)
 
 

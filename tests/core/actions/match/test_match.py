@@ -206,6 +206,28 @@ class MatchTest(WorldTest):
         row = read_document(self.world.run("news", "wick", "--json").stdout)["releases"][-1]
         self.assertEqual(len(row["statements"]), count)
 
+    def test_nothing_is_said_of_a_release_that_it_meets(self) -> None:
+        """In a pack that cannot be had, and of a mod that the pack does not want."""
+        self.world.want("tides")
+        self.world.want("flags")
+        self.world.resolve()
+        self.add("flags", "2.0")
+        self.add("ice", "1.0", 'game = ">=1.7"')
+        told = self.world.run("why", "ice").stdout
+        self.assertIn("ice 1.0: cannot be taken: is for game >=1.7", told)
+        self.assertNotIn("wants ice", told)
+        self.world.want("tides", ">=2")
+        nothing = "cannot be had beside what the pack asks for"
+        briefs = {
+            each["release"]["mod"]: each["brief"]
+            for each in read_document(self.world.run("news", "--json").stdout)["releases"]
+        }
+        self.assertEqual(briefs["flags"], nothing)
+        told = self.world.run("why", "flags").stdout
+        self.assertIn(f"flags 2.0: cannot be taken: {nothing}", told)
+        self.assertIn("the pack wants tides >=2", told)
+        self.assertNotIn("the pack wants flags", told.partition("flags 2.0:")[2])
+
     def test_news(self) -> None:
         self.world.want("tides", "<=1.1")
         self.world.resolve()
