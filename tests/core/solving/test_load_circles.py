@@ -9,12 +9,19 @@ from random import Random
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from rellum.core.catalog.model import Release
+from rellum.core.catalog.terms import LoadTerm, MadeTerms
 from rellum.core.solving.load_circles import all_circles
 from rellum.core.solving.load_order import Hint, find_circle
 from rellum.core.values.ids import ModId
-from tests.core.solving.worlds import release
+from tests.core.solving.worlds import catalog, release
 
 MODS = [ModId(each) for each in "abcd"]
+
+
+def hints_in(releases: dict[ModId, list[Release]]) -> dict[ModId, tuple[LoadTerm, ...]]:
+    book = MadeTerms(catalog(*(each for its in releases.values() for each in its)))
+    return {mod: book.terms(mod).load for mod in releases}
 
 
 class LoadCirclesTest(unittest.TestCase):
@@ -28,7 +35,7 @@ class LoadCirclesTest(unittest.TestCase):
             mod: [release(mod, v, load_after=some(), load_before=some()) for v in "12"]
             for mod in MODS
         }
-        circles, are_all = all_circles(releases)
+        circles, are_all = all_circles(hints_in(releases))
         known = {frozenset(each) for each in circles}
         self.assertEqual(len(known), len(circles))
         self.assertTrue(are_all)
@@ -43,7 +50,7 @@ class LoadCirclesTest(unittest.TestCase):
     def test_of_very_many_it_says_that_these_are_not_all(self) -> None:
         names = [ModId(f"m{number}") for number in range(12)]
         releases = {name: [release(name, "1", load_after=tuple(names))] for name in names}
-        circles, are_all = all_circles(releases)
+        circles, are_all = all_circles(hints_in(releases))
         self.assertFalse(are_all)
         self.assertIsInstance(circles[0][0], Hint)
 

@@ -334,7 +334,7 @@ def _rank(chosen: LineUp, asked: Problem, game: Version) -> tuple[object, ...] |
     left_out = [want.mod not in chosen for want in asked.wants if want.optional]
     walk: list[tuple[int, int]] = []
     taken: LineUp = {}
-    queue = [{want.mod: asked.catalog.mods[want.mod].releases} for want in asked.wants]
+    queue = [{want.mod: tuple(asked.catalog.mods[want.mod].releases)} for want in asked.wants]
     while queue:
         ways = queue.pop(0)
         if any(mod in taken and taken[mod] in good for mod, good in ways.items()):

@@ -1,18 +1,34 @@
-"""The cards of a catalog as compact bytes: a mod is decoded when it is first asked for.
+"""The cards of a catalog as compact bytes: what is asked for is decoded then, and nothing else.
 
 The same bytes are what the cache keeps (``rellum.core.catalog.cache``), so that a catalog of
-thousands of cards costs no more than those that are looked at.
+thousands of cards costs no more than what is looked at: a search reads the terms of mods, and of a mod
+that it chooses one release.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Container, Iterator, Mapping
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from rellum.core.catalog.model import Mod
+from rellum.core.catalog.model import Mod, Requirement
+from rellum.core.catalog.terms import (
+    WIDEST,
+    MadeTerms,
+    ModTerms,
+    ReleaseNames,
+    ascending,
+    looked_up_again,
+    make_terms,
+    mask_in,
+    mods_looked_up,
+    names_of,
+)
+from rellum.core.hashing import hash_bytes
 from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import Ordering
+from rellum.core.versions.ranges import parse_range
+from rellum.core.versions.version import Key, Version
 
 if TYPE_CHECKING:
     from msgspec.msgpack import Decoder
@@ -30,46 +46,144 @@ class Stamp:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StoredCard:
-    """A card without faults: what must be known of it at once, and all of it encoded."""
+    """A card without faults: what must be known of it at once, and its parts encoded.
+
+    ``terms`` are empty where they do not fit into 64 bits: they are made from the mod then. ``digest`` is the
+    hash of the whole mod's bytes, which are kept apart.
+    """
 
     stamp: Stamp
     id: ModId
     ordering: Ordering
     offers: tuple[ModId, ...]
-    content: bytes
+    names: bytes
+    versions: bytes
+    terms: bytes
+    digest: str
+
+    @property
+    def versions_hash(self) -> str:
+        """What differs where its versions or how they compare do."""
+        return hash_bytes(self.versions + repr(self.ordering).encode())[:16]
 
 
-def store_card(mod: Mod, stamp: Stamp) -> StoredCard:
-    """Encode a mod."""
+def store_card(mod: Mod, stamp: Stamp) -> tuple[StoredCard, bytes]:
+    """Encode a mod: its card, whose terms are still to be looked up, and the whole of it."""
     import msgspec
 
+    from rellum.core.catalog.stored_mod import encode_mod
+
+    encode = msgspec.msgpack.encode
+    content = encode_mod(mod)
     offers = dict.fromkeys(offer.mod for release in mod.releases for offer in release.offers)
-    return StoredCard(
+    is_wide = len(mod.releases) > WIDEST
+    card = StoredCard(
         stamp=stamp,
         id=mod.id,
         ordering=mod.ordering,
         offers=tuple(offers),
-        content=msgspec.msgpack.encode(mod),
+        names=encode(names_of(mod)),
+        versions=encode(tuple(each.version for each in mod.releases)),
+        terms=b"" if is_wide else encode(make_terms(mod, lambda _: 0)),
+        digest=content_digest(content),
     )
+    return card, content
+
+
+def content_digest(content: bytes) -> str:
+    """Return the hash by which a mod's bytes are known."""
+    return hash_bytes(content)[:32]
+
+
+class _Decoders:
+    """Decodes the parts of cards."""
+
+    def __init__(self) -> None:
+        from msgspec.msgpack import Decoder
+
+        self.names: Decoder[ReleaseNames] = Decoder(ReleaseNames)
+        self.versions: Decoder[tuple[Version, ...]] = Decoder(tuple[Version, ...])
+        self.terms: Decoder[ModTerms] = Decoder(ModTerms)
+
+
+def look_up_terms(
+    cards: Mapping[ModId, StoredCard], fresh: Container[ModId], known: Mapping[ModId, str]
+) -> dict[ModId, StoredCard]:
+    """Return the cards with all terms looked up in the versions of the mods that they name.
+
+    Of ``fresh`` cards none is looked up yet; those of the others have been, in the versions of
+    ``known`` hashes.
+    """
+    lookup = _Lookup(cards)
+    moved = {
+        mod
+        for mod in cards.keys() | known.keys()
+        if mod not in cards or cards[mod].versions_hash != known.get(mod)
+    }
+    return {
+        mod: lookup.looked_up(card) if mod in fresh or lookup.rests_on(card, moved) else card
+        for mod, card in cards.items()
+    }
+
+
+class _Lookup:
+    """Looks up what the terms of cards mean."""
+
+    def __init__(self, cards: Mapping[ModId, StoredCard]) -> None:
+        self._cards = cards
+        self._decoders = _Decoders()
+        self._keys: dict[ModId, list[Key]] = {}
+        self._masks: dict[Requirement, int] = {}
+
+    def rests_on(self, card: StoredCard, moved: Container[ModId]) -> bool:
+        """Whether the terms of a card speak of some mods."""
+        if not moved or not card.terms:
+            return False
+        return any(mod in moved for mod in mods_looked_up(self._decoders.terms.decode(card.terms)))
+
+    def looked_up(self, card: StoredCard) -> StoredCard:
+        """Return a card whose terms mean what the cards say now."""
+        import msgspec
+
+        if not card.terms:
+            return card
+        terms = looked_up_again(self._decoders.terms.decode(card.terms), self.mask)
+        try:
+            return replace(card, terms=msgspec.msgpack.encode(terms))
+        except OverflowError:  # a mod that it names has more releases than 64 bits hold
+            return replace(card, terms=b"")
+
+    def mask(self, requirement: Requirement) -> int:
+        """Return the releases that a requirement means."""
+        found = self._masks.get(requirement)
+        if found is None:
+            found = self._masks[requirement] = self._make_mask(requirement)
+        return found
+
+    def _make_mask(self, requirement: Requirement) -> int:
+        card = self._cards.get(requirement.mod)
+        if card is None:
+            return 0
+        keys = self._keys.get(card.id)
+        if keys is None:
+            keys = self._keys[card.id] = ascending(self._decoders.versions.decode(card.versions))
+        return mask_in(parse_range(requirement.range, card.ordering), keys)
 
 
 class StoredMods(Mapping[ModId, Mod]):
     """Mods by id, each decoded once, when it is first asked for."""
 
-    def __init__(self, cards: Mapping[ModId, StoredCard]) -> None:
+    def __init__(
+        self, cards: Mapping[ModId, StoredCard], decode: Callable[[StoredCard], Mod]
+    ) -> None:
         self._cards = cards
+        self._decode = decode
         self._decoded: dict[ModId, Mod] = {}
-        self._decoder: Decoder[Mod] | None = None
 
     def __getitem__(self, mod_id: ModId) -> Mod:
         found = self._decoded.get(mod_id)
         if found is None:
-            card = self._cards[mod_id]
-            if self._decoder is None:
-                from msgspec.msgpack import Decoder
-
-                self._decoder = Decoder(Mod)
-            found = self._decoded[mod_id] = self._decoder.decode(card.content)
+            found = self._decoded[mod_id] = self._decode(self._cards[mod_id])
         return found
 
     def __contains__(self, mod_id: object) -> bool:
@@ -80,3 +194,26 @@ class StoredMods(Mapping[ModId, Mod]):
 
     def __len__(self) -> int:
         return len(self._cards)
+
+
+class StoredTerms:
+    """The terms of stored cards, decoded when they are asked for and not kept."""
+
+    def __init__(self, cards: Mapping[ModId, StoredCard], made: MadeTerms) -> None:
+        """``made`` gives the terms that are not stored."""
+        self._cards = cards
+        self._made = made
+        self._decoders = _Decoders()
+
+    def terms(self, mod: ModId) -> ModTerms:
+        """Return the terms of a mod that has a card."""
+        stored = self._cards[mod].terms
+        return self._decoders.terms.decode(stored) if stored else self._made.terms(mod)
+
+    def names(self, mod: ModId) -> ReleaseNames:
+        """Return the names of its releases."""
+        return self._decoders.names.decode(self._cards[mod].names)
+
+    def versions(self, mod: ModId) -> tuple[Version, ...]:
+        """Return the versions of its releases, the newest first."""
+        return self._decoders.versions.decode(self._cards[mod].versions)

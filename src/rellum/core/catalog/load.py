@@ -7,14 +7,16 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 
 from rellum.core.catalog.cache import cache_file
-from rellum.core.catalog.card_store import StoredMods
+from rellum.core.catalog.card_store import StoredMods, StoredTerms
 from rellum.core.catalog.catalog_files import TRIALS, toml_names
 from rellum.core.catalog.model import Catalog, GameSheet, Mod
 from rellum.core.catalog.read_cards import Faulty, read_cards
 from rellum.core.catalog.sheets import read_sheet
 from rellum.core.catalog.tables import Fault, FileFaults, fault_lines, parse_toml, raise_faults
+from rellum.core.catalog.terms import MadeTerms
 from rellum.core.catalog.trials import read_trials
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
@@ -93,7 +95,8 @@ def read_catalog(folders: Sequence[str], sheet_id: SheetId, faults: list[str]) -
         return None
     faulty: Faulty = {}
     files = _toml_files(folders, "cards")
-    cards = read_cards(files, sheet, cache_file(tuple(folders), sheet_id), faulty) if files else {}
+    found = read_cards(files, sheet, cache_file(tuple(folders), sheet_id), faulty)
+    cards = found.by_id
     faults += [line for lines in faulty.values() for line in lines]
     orderings: dict[str, Ordering] = {card.id: card.ordering for card in cards.values()}
     offered: dict[ModId, tuple[ModId, ...]] = {}
@@ -103,15 +106,16 @@ def read_catalog(folders: Sequence[str], sheet_id: SheetId, faults: list[str]) -
     trials = [
         trial for folder in folders for trial in read_trials(os.path.join(folder, TRIALS), faults)
     ]
-    return Catalog(
+    catalog = Catalog(
         folders=tuple(folders),
         sheet=sheet,
-        mods=StoredMods(cards),
+        mods=StoredMods(cards, found.mod),
         orderings=orderings,
         offered=offered,
         trials=tuple(trials),
         faulty=faulty,
     )
+    return replace(catalog, terms=StoredTerms(cards, MadeTerms(catalog)))
 
 
 def _sheet_of(

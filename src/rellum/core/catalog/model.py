@@ -10,7 +10,7 @@ a third of the time that a frozen dataclass takes.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
@@ -34,6 +34,7 @@ from rellum.core.versions.version import Version
 if TYPE_CHECKING:
     from rellum.core.catalog.known import KnownBaseline
     from rellum.core.catalog.self_descriptions import SelfDescription
+    from rellum.core.catalog.terms import TermsBook
 
 Kind = Literal["mod", "library", "loader", "resource-pack"]
 KINDS: tuple[Kind, ...] = ("mod", "library", "loader", "resource-pack")
@@ -240,6 +241,8 @@ class Mod:
     """One card: a mod and its releases, newest first; builds of one version in the card's order.
 
     ``own_id`` is what the mod calls itself, where that is no id of ours; ``news`` where it is published.
+    ``written`` are the texts of the releases' versions with their builds, where these can be told without
+    reading the releases; empty where they are to be asked.
     """
 
     id: ModId
@@ -247,11 +250,12 @@ class Mod:
     kind: Kind
     licence: str
     ordering: Ordering
-    releases: tuple[Release, ...]
+    releases: Sequence[Release]
     options: tuple[OptionGroup, ...] = ()
     source: Source
     own_id: str = ""
     news: NewsSource | None = None
+    written: tuple[tuple[str, str], ...] = field(compare=False, default=())
 
     def release(self, version: Version) -> Release | None:
         """Return the release of that version, if the card has it; its first build."""
@@ -264,10 +268,9 @@ class Mod:
 
     def release_named(self, text: str, build: str = "") -> Release | None:
         """Return the release whose version and build are written just so, as a lock has them."""
-        return next(
-            (each for each in self.releases if each.version.text == text and each.build == build),
-            None,
-        )
+        written = self.written or [(each.version.text, each.build) for each in self.releases]
+        at = next((at for at, each in enumerate(written) if each == (text, build)), None)
+        return None if at is None else self.releases[at]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -390,7 +393,8 @@ class Catalog:
     """All game sheets, cards and trials of the catalog folders that a pack names.
 
     ``offered`` names, for each mod that others stand in for, the mods with such releases. ``faulty`` are the
-    cards that have mistakes and were left out: the mistakes, a line each, by the id of the mod.
+    cards that have mistakes and were left out: the mistakes, a line each, by the id of the mod. ``terms`` are
+    the mods' terms where they are stored; None: they are made from the mods.
     """
 
     folders: tuple[str, ...]
@@ -400,6 +404,7 @@ class Catalog:
     offered: Mapping[ModId, tuple[ModId, ...]] = field(hash=False)
     trials: tuple[Trial, ...]
     faulty: Mapping[ModId, tuple[str, ...]] = field(hash=False, default_factory=dict)
+    terms: TermsBook | None = field(hash=False, compare=False, default=None)
 
     def ordering(self, mod: str) -> Ordering:
         """Return how a mod's versions compare; ``dotted`` where no card is for it."""

@@ -5,15 +5,16 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, NamedTuple
 
-from rellum.core.catalog.cache import read_cache, write_cache
-from rellum.core.catalog.card_store import Stamp, StoredCard, store_card
-from rellum.core.catalog.cards import find_ordering, read_card
-from rellum.core.catalog.model import GameSheet
+from rellum.core.catalog.cache import Cache
+from rellum.core.catalog.card_store import Stamp, StoredCard, look_up_terms, store_card
+from rellum.core.catalog.cards import PlaceFolders, find_ordering, read_card
+from rellum.core.catalog.model import GameSheet, Mod
 from rellum.core.catalog.open_lines import with_open_lines
 from rellum.core.catalog.release_rules import Source
-from rellum.core.catalog.tables import MAX_FILE_BYTES, Fault, fault_lines, parse_toml
+from rellum.core.catalog.tables import MAX_FILE_BYTES, Fault, fault_lines, parse_toml, raise_faults
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import DOTTED, Ordering
@@ -24,25 +25,57 @@ _FEW = 40
 _PLAINLY_DOTTED = re.compile(rb"^versions *= *\"dotted\" *(?:#.*)?$", re.MULTILINE)
 
 Orderings = dict[str, Ordering]
-ReadCard = tuple[str, StoredCard | None, list[str]]
-
-
 Faulty = dict[ModId, tuple[str, ...]]
 """The mistakes in cards, a line each, by the id of the mod that the card is for."""
 
 
-def read_cards(
-    files: Sequence[str], sheet: GameSheet, cache: str, faulty: Faulty
-) -> dict[ModId, StoredCard]:
-    """Return the cards without faults, by id, in the order of their files; note the others.
+class ReadCard(NamedTuple):
+    """A file that was read: its card and the bytes of its mod, None and empty where there are faults."""
+
+    file: str
+    card: StoredCard | None
+    content: bytes
+    faults: list[str]
+
+
+@dataclass(frozen=True, slots=True)
+class FoundCards:
+    """The cards without faults by id, in the order of their files, and what gives their mods."""
+
+    by_id: Mapping[ModId, StoredCard]
+    _cache: Cache
+    _places: PlaceFolders
+
+    def mod(self, card: StoredCard) -> Mod:
+        """Return a card's mod: as cached, or read again where the cache was damaged. Raises FileFaults."""
+        import msgspec
+
+        from rellum.core.catalog.stored_mod import decode_mod
+
+        content = self._cache.content(card)
+        if content is not None:
+            try:
+                return decode_mod(content)
+            except msgspec.DecodeError:
+                pass
+        orderings: Orderings = {each.id: each.ordering for each in self.by_id.values()}
+        reader = _Reader(self._places, orderings, {}, {card.stamp.file: card.stamp})
+        again = reader.read([card.stamp.file])[0]
+        raise_faults(again.faults, "the catalog")
+        return decode_mod(again.content)
+
+
+def read_cards(files: Sequence[str], sheet: GameSheet, cache_at: str, faulty: Faulty) -> FoundCards:
+    """Read the cards without faults, in the order of their files; note the others.
 
     Two cards with one id are both left out: nobody can say which of them is meant.
     """
     stamps = {file: _stamp(file) for file in files}
-    before = read_cache(cache, sheet.places)
+    cache = Cache(cache_at, sheet.places)
+    before = dict(cache.cards)
     kept = {file: card for file, card in before.items() if stamps.get(file) == card.stamp}
     if len(kept) == len(files) == len(before):
-        return _by_id((kept[file] for file in files), faulty)
+        return FoundCards(_by_id((kept[file] for file in files), faulty), cache, sheet.places)
     changed = [file for file in files if file not in kept]
     tables = _parse(changed if len(changed) <= _FEW else filter(_names_an_ordering, changed))
     orderings = {card.id: card.ordering for card in kept.values()} | _orderings_of(tables)
@@ -51,15 +84,19 @@ def read_cards(
         kept, changed = {}, list(files)
         tables |= _parse(filter(_names_an_ordering, changed))
         orderings = _orderings_of(tables)
-    reader = _Reader(sheet, orderings, tables, stamps)
-    for file, card, noted in reader.read_all(changed):
-        if card is not None:
-            kept[file] = card
+    fresh: set[ModId] = set()
+    for each in _Reader(sheet.places, orderings, tables, stamps).read_all(changed):
+        if each.card is not None:
+            kept[each.file] = each.card
+            fresh.add(each.card.id)
+            cache.add(each.card, each.content)
         else:
-            _note(faulty, _id_meant(file, tables), noted)
-    cards = [kept[file] for file in files if file in kept]
-    write_cache(cache, sheet.places, cards)
-    return _by_id(cards, faulty)
+            _note(faulty, _id_meant(each.file, tables), each.faults)
+    found = _by_id((kept[file] for file in files if file in kept), faulty)
+    found = look_up_terms(found, fresh, cache.looked_up)
+    if fresh or len(kept) != len(before):
+        cache.write(found.values(), {mod: card.versions_hash for mod, card in found.items()})
+    return FoundCards(found, cache, sheet.places)
 
 
 def _note(faulty: Faulty, mod: ModId, lines: Iterable[str]) -> None:
@@ -118,12 +155,12 @@ class _Reader:
 
     def __init__(
         self,
-        sheet: GameSheet,
+        places: PlaceFolders,
         orderings: Orderings,
         tables: Mapping[str, Parsed],
         stamps: Mapping[str, Stamp],
     ) -> None:
-        self.sheet = sheet
+        self.places = places
         self.orderings = orderings
         self.tables = tables
         self.stamps = stamps
@@ -139,19 +176,19 @@ class _Reader:
         return ours + theirs
 
     def read(self, files: Sequence[str]) -> list[ReadCard]:
-        """Return for each file its card, None where there is a fault, and the faults."""
-        return [(file, *self._read_one(file)) for file in files]
+        """Return for each file its card, and the faults."""
+        return [self._read_one(file) for file in files]
 
-    def _read_one(self, file: str) -> tuple[StoredCard | None, list[str]]:
+    def _read_one(self, file: str) -> ReadCard:
         table, syntax_fault = self.tables.get(file) or parse_toml(file)
         if table is None:
-            return None, [syntax_fault]
+            return ReadCard(file, None, b"", [syntax_fault])
         noted: list[Fault] = []
-        mod = read_card(table, file, self.sheet.places, self.orderings, noted)
-        stored = None
-        if mod is not None:
-            stored = store_card(with_open_lines(mod, _text_of(file)), self.stamps[file])
-        return stored, fault_lines(noted)
+        mod = read_card(table, file, self.places, self.orderings, noted)
+        if mod is None:
+            return ReadCard(file, None, b"", fault_lines(noted))
+        card, content = store_card(with_open_lines(mod, _text_of(file)), self.stamps[file])
+        return ReadCard(file, card, content, fault_lines(noted))
 
 
 def _text_of(file: str) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
+_HEXADECIMAL = re.compile(r"[0-9a-fA-F]*")
 ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*\Z")
 
 
@@ -18,6 +19,6 @@ def parse_id(text: str) -> str:
 
 def parse_digest(text: str, digits: int = 64) -> str:
     """Check a hash in hexadecimal; returns it in small letters. Raises ValueError."""
-    if not re.fullmatch(rf"[0-9a-fA-F]{{{digits}}}", text):
+    if len(text) != digits or not _HEXADECIMAL.fullmatch(text):
         raise ValueError(f"a hash has {digits} hexadecimal digits, {text[:20]!r} has not")
     return text.lower()

@@ -237,7 +237,7 @@ def _with_blake3(file: ReleaseFile, release: Release, shelf: Shelf) -> ReleaseFi
     if file.blake3:
         return file
     entry = shelf.find(file, release)
-    return replace(file, blake3=entry.digest if entry else None)
+    return replace(file, blake3=entry.digest) if entry else file
 
 
 def current_line_up(

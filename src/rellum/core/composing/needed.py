@@ -154,6 +154,8 @@ def _files_of_part(part: Release, locked: LockedRelease, shelf: Shelf) -> list[N
             continue
         known = in_lock.get(file.name)
         # The lock may know the hash of a file that the card does not tell.
-        exact = replace(file, blake3=file.blake3 or known.blake3) if known else file
+        exact = file
+        if known and known.blake3 and not file.blake3:
+            exact = replace(file, blake3=known.blake3)
         found.append(NeededFile(release=part, file=exact, entry=shelf.find(exact, part)))
     return found

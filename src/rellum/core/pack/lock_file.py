@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -23,6 +24,8 @@ if TYPE_CHECKING:
     from rellum.core.solving.problem import Options
 
 FORMAT = 1
+_PLAIN = re.compile(r"[A-Za-z0-9 ._:,()+-]*")
+"""A text that is written as it is; nearly all are."""
 
 
 class NoLineUp(UserError):
@@ -217,6 +220,8 @@ def _read_release(reader: TableReader) -> LockedRelease | None:
 
 
 def _quoted(text: str) -> str:
+    if _PLAIN.fullmatch(text):
+        return f'"{text}"'
     return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
 
 

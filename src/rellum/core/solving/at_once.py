@@ -77,7 +77,7 @@ class AtOnce:
         variable = rules.by_number[number]
         if not isinstance(variable, ModVariable):
             return needs
-        groups = rules.groups_of(variable.mod.id)
+        groups = rules.groups_of(variable.id)
         return (*needs, *(each.entry for each in groups if values[each.number] != ABSENT))
 
     def _stand(self) -> bool:

@@ -14,7 +14,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 
-from rellum.core.catalog.model import Catalog, OptionChoice, OptionGroup, Release, Trial
+from rellum.core.catalog.model import Catalog, OptionChoice, OptionGroup, Trial
+from rellum.core.catalog.terms import MadeTerms
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Engine, Literal
@@ -46,9 +47,12 @@ class Rules:
         asked: Mapping[ModId, frozenset[Key]] | None = None,
         held: frozenset[tuple[ModId, Version]] = frozenset(),
         kept: Mapping[ModId, Locked] | None = None,
+        is_game_fixed: bool = False,
     ) -> None:
+        """``is_game_fixed``: nothing about the game changes, and releases not for it are not looked at."""
         self.engine = engine
         self.catalog = catalog
+        self.book_of_terms = catalog.terms or MadeTerms(catalog)
         self.surroundings = surroundings
         self.book = book
         self.mods: dict[ModId, ModVariable] = {}
@@ -57,6 +61,10 @@ class Rules:
         self._asked = asked or {}
         self._held = held
         self._kept = kept or {}
+        self._is_game_fixed = is_game_fixed
+        self._ranges_of_game: dict[str, bool] = {}
+        self.tells = not is_game_fixed
+        """Whether clauses have causes: nobody asks for them where the game is fixed."""
 
     # What the search begins with.
 
@@ -73,30 +81,35 @@ class Rules:
             waiting += self.catalog.offered.get(mod_id, ())
             if mod_id in self.catalog.mods:
                 variable = self._add_mod(mod_id)
+                if self._is_game_fixed:
+                    self._leave_out(variable)
                 new.append(variable)
                 waiting += _named(variable)
         for variable in new:
-            self._bind(variable)
+            if not self._is_game_fixed:
+                self._bind(variable)
         for trial in self.book.breaking:
             self._forbid(trial)
 
     def _add_mod(self, mod_id: ModId) -> ModVariable:
-        mod = self.catalog.mods[mod_id]
-        count = len(mod.releases)
+        terms = self.book_of_terms.terms(mod_id)
+        everything = (2 << terms.count) - 1
         variable = ModVariable(
-            number=self.engine.add_variable(count + 1),
-            mod=mod,
-            keys=[release.version.key for release in reversed(mod.releases)],
-            everything=(2 << count) - 1,
-            considered=(2 << count) - 1,
+            number=self.engine.add_variable(terms.count + 1),
+            id=mod_id,
+            terms=terms,
+            everything=everything,
+            considered=everything,
+            catalog=self.catalog,
+            book=self.book_of_terms,
         )
         kept = self._kept.get(mod_id)
         if kept is not None:
-            mask = variable.mask_of(r for r in mod.releases if is_locked(r, kept))
+            mask = variable.mask_of_version(kept.version, kept.build)
             variable.considered = mask
             self.engine.add([(variable.number, ABSENT | mask)], None)
         self.mods[mod_id] = self.by_number[variable.number] = variable
-        for group in mod.options:
+        for group in terms.options:
             self._add_group(variable, group)
         return variable
 
@@ -126,61 +139,99 @@ class Rules:
         variable = GroupVariable(
             number=number, owner=owner, group=group, choices=choices, preferred=preferred
         )
-        self.groups[owner.mod.id, group.id, name] = self.by_number[number] = variable
+        self.groups[owner.id, group.id, name] = self.by_number[number] = variable
 
     def groups_of(self, mod: ModId) -> Iterator[GroupVariable]:
         """Yield the option variables of a mod, in the card's order."""
-        for group in self.mods[mod].mod.options:
+        for group in self.mods[mod].terms.options:
             names = [""] if group.pick == "one" else [each.id for each in group.choices]
             for name in names:
                 yield self.groups[mod, group.id, name]
 
     def _bind(self, variable: ModVariable) -> None:
         """Add what ties the releases of a mod to the game, and which of them are never taken."""
-        mod = variable.mod
-        by_game: dict[tuple[str, tuple[Trial, ...]], int] = defaultdict(int)
-        by_editions: dict[tuple[str, ...], int] = defaultdict(int)
-        by_expansion: dict[tuple[str, bool], int] = defaultdict(int)
-        withdrawn = prereleases = unfinished = 0
-        asked = self._asked.get(mod.id, frozenset())
-        for bit, release in variable.considered_releases():
-            if release.game is not None:
-                by_game[release.game, self.book.working(release)] |= bit
-            if release.editions is not None:
-                by_editions[release.editions] |= bit
-            for name in release.expansions_needed:
-                by_expansion[name, True] |= bit
-            for name in release.expansions_forbidden:
-                by_expansion[name, False] |= bit
-            if release.withdrawn and (mod.id, release.version) not in self._held:
-                withdrawn |= bit
-            if release.open_lines:
-                unfinished |= bit
-            if release.version.is_prerelease and release.version.release_key not in asked:
-                prereleases |= bit
-        around = self.surroundings
-        for (text, trials), mask in by_game.items():
+        terms, around, looked_at = variable.terms, self.surroundings, variable.considered
+        for mask, text, trials in self._games_of(variable):
             allowed = around.game_mask(text, tuple(trial.game for trial in trials))
             if allowed != around.every_game:
                 cause: Cause = causes.ForGame(variable, mask, text, trials)
                 self._add_unless(variable, mask, (around.game, allowed), cause)
-        for editions, mask in by_editions.items():
-            literal = (around.edition, around.edition_mask(editions))
-            cause = causes.ForEditions(variable, mask, editions)
-            self._add_unless(variable, mask, literal, cause)
-        for (name, needed), mask in by_expansion.items():
-            literal = (around.expansion(name), THERE if needed else ABSENT)
-            cause = causes.ForExpansion(variable, mask, name, needed)
-            self._add_unless(variable, mask, literal, cause)
-        if withdrawn:
-            cause = causes.Withdrawn(variable, withdrawn)
-            self._add_unless(variable, withdrawn, None, cause)
-        if unfinished:
-            cause = causes.Unfinished(variable, unfinished)
-            self._add_unless(variable, unfinished, None, cause)
-        if prereleases:
-            cause = causes.Prerelease(variable, prereleases)
-            self._add_unless(variable, prereleases, None, cause)
+        for said in terms.editions:
+            if mask := said.mask & looked_at:
+                literal = (around.edition, around.edition_mask(said.editions))
+                cause = causes.ForEditions(variable, mask, said.editions)
+                self._add_unless(variable, mask, literal, cause)
+        for each in terms.expansions:
+            if mask := each.mask & looked_at:
+                literal = (around.expansion(each.expansion), THERE if each.is_needed else ABSENT)
+                cause = causes.ForExpansion(variable, mask, each.expansion, each.is_needed)
+                self._add_unless(variable, mask, literal, cause)
+        if mask := terms.withdrawn & looked_at & ~self._held_of(variable):
+            self._add_unless(variable, mask, None, causes.Withdrawn(variable, mask))
+        if mask := terms.unfinished & looked_at:
+            self._add_unless(variable, mask, None, causes.Unfinished(variable, mask))
+        if mask := terms.prereleases & looked_at & ~self._asked_of(variable):
+            self._add_unless(variable, mask, None, causes.Prerelease(variable, mask))
+
+    def _leave_out(self, variable: ModVariable) -> None:
+        """Leave out for good the releases that are never taken, or not with the game as it is."""
+        terms, around, domains = variable.terms, self.surroundings, self.engine.domains
+        out = terms.withdrawn & ~self._held_of(variable) | terms.unfinished
+        out |= terms.prereleases & ~self._asked_of(variable)
+        if self.book.speaks_of(variable.id):
+            for mask, text, trials in self._games_of(variable):
+                allowed = around.game_mask(text, tuple(trial.game for trial in trials))
+                if not domains[around.game] & allowed:
+                    out |= mask
+        else:
+            for mask, text in terms.games:
+                if not self._is_for_game(text):
+                    out |= mask
+        for said in terms.editions:
+            if not domains[around.edition] & around.edition_mask(said.editions):
+                out |= said.mask
+        for each in terms.expansions:
+            needed = THERE if each.is_needed else ABSENT
+            if not domains[around.expansion(each.expansion)] & needed:
+                out |= each.mask
+        if out & variable.considered:
+            variable.considered &= ~out
+            self.engine.add([(variable.number, ABSENT | variable.considered)], None)
+
+    def _is_for_game(self, text: str) -> bool:
+        """Whether a range of versions holds the game's, which is fixed."""
+        found = self._ranges_of_game.get(text)
+        if found is None:
+            around = self.surroundings
+            found = bool(self.engine.domains[around.game] & around.game_mask(text))
+            self._ranges_of_game[text] = found
+        return found
+
+    def _games_of(self, variable: ModVariable) -> Iterator[tuple[int, str, tuple[Trial, ...]]]:
+        """Yield the ranges of game versions that releases are for, and the trials that widen them."""
+        for mask, text in variable.terms.games:
+            if not mask & variable.considered:
+                continue
+            if not self.book.speaks_of(variable.id):
+                yield mask & variable.considered, text, ()
+                continue
+            by_trials: dict[tuple[Trial, ...], int] = defaultdict(int)
+            for release in variable.releases(mask & variable.considered):
+                by_trials[self.book.working(release)] |= variable.mask_of([release])
+            yield from ((own, text, trials) for trials, own in by_trials.items())
+
+    def _held_of(self, variable: ModVariable) -> int:
+        """Return the releases of a mod that the pack holds."""
+        held = (version for mod, version in self._held if mod == variable.id)
+        return sum({variable.mask_of_version(version) for version in held})
+
+    def _asked_of(self, variable: ModVariable) -> int:
+        """Return the pre-releases of a mod that the pack asks for."""
+        asked = self._asked.get(variable.id)
+        if not asked:
+            return 0
+        versions = variable.book.versions(variable.id)
+        return sum(1 << at for at, each in enumerate(versions, 1) if each.release_key in asked)
 
     def _add_unless(
         self, variable: ModVariable, mask: int, literal: Literal | None, cause: Cause
@@ -203,19 +254,15 @@ class Rules:
             variable = self.mods.get(mod_id)
             if variable is None:
                 return  # cannot come in, so nor can the set
-            broken = [each for each in variable.mod.releases if each.version.text == text]
-            literals.append((variable.number, variable.everything & ~variable.mask_of(broken)))
+            texts = variable.book.names(mod_id).texts
+            broken = sum(1 << at for at, each in enumerate(texts, 1) if each == text)
+            literals.append((variable.number, variable.everything & ~broken))
         self.add(literals, causes.Broke(trial))
-
-
-def is_locked(release: Release, locked: Locked) -> bool:
-    """Whether a release is the one that is locked."""
-    return release.version == locked.version and release.build == locked.build
 
 
 def _named(variable: ModVariable) -> list[ModId]:
     """Return all mods that a mod's releases and options need, in a steady order."""
-    mod = variable.mod
-    needs = [need for _, release in variable.considered_releases() for need in release.needs]
-    needs += [need for group in mod.options for choice in group.choices for need in choice.needs]
+    terms = variable.terms
+    needs = [each.need for each in terms.needs if each.mask & variable.considered]
+    needs += [need for group in terms.options for choice in group.choices for need in choice.needs]
     return sorted({each.mod for need in needs for each in need.any_of})

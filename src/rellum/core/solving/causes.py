@@ -23,12 +23,12 @@ from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Cause:
     """The root of all causes; two are the same only where they are one object."""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class OfReleases(Cause):
     """Something that some releases of a mod say alike. ``mask`` has their values."""
 
@@ -41,7 +41,7 @@ class OfReleases(Cause):
         return self.variable.releases(self.mask)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Needs(OfReleases):
     """They need one of several mods. ``option`` where an option of theirs does, and not they.
 
@@ -53,7 +53,7 @@ class Needs(OfReleases):
     there: tuple[str, ...] | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Clashes(OfReleases):
     """They clash with a mod. ``option`` where an option of theirs does.
 
@@ -65,7 +65,7 @@ class Clashes(OfReleases):
     stand_in: ModId | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class ForGame(OfReleases):
     """They are for some versions of the game. ``option`` where an option of theirs is."""
 
@@ -74,14 +74,14 @@ class ForGame(OfReleases):
     option: OptionChoice | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class ForEditions(OfReleases):
     """They are for some editions of the game."""
 
     editions: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class ForExpansion(OfReleases):
     """They need an expansion, or forbid it. ``option`` where an option of theirs does."""
 
@@ -90,29 +90,29 @@ class ForExpansion(OfReleases):
     option: OptionChoice | None = None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class ForVariant(OfReleases):
     """They go only on some variants of another mod."""
 
     made_for: MadeFor
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Prerelease(OfReleases):
     """They are pre-releases that nobody asked for."""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Withdrawn(OfReleases):
     """They were withdrawn."""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Unfinished(OfReleases):
     """Their card has lines that a person must still decide."""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class LoadsAfter(OfReleases):
     """Their card says that they load after another mod, or before it."""
 
@@ -120,28 +120,28 @@ class LoadsAfter(OfReleases):
     is_after: bool
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class LoadsInCircle(Cause):
     """Releases whose hints about the load order run in a circle."""
 
     hints: tuple[LoadsAfter, ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Broke(Cause):
     """These releases broke together on a game version."""
 
     trial: Trial
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class NoCard(Cause):
     """No card of the catalog is for a mod."""
 
     mod: ModId
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class OptionFor(Cause):
     """An option goes only with some releases of its mod; ``choice`` None: they must have one."""
 
@@ -150,14 +150,14 @@ class OptionFor(Cause):
     choice: OptionChoice | None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Wanted(Cause):
     """The pack wants a mod in a range."""
 
     want: Want
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class OptionWanted(Cause):
     """The pack wants a mod with an option."""
 
@@ -166,28 +166,28 @@ class OptionWanted(Cause):
     choices: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Held(Cause):
     """The pack holds a mod at a version."""
 
     hold: Hold
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class GameIs(Cause):
     """The game has one of these versions."""
 
     versions: tuple[Version, ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class EditionIs(Cause):
     """The game is of this edition."""
 
     edition: str | None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class ExpansionIs(Cause):
     """The game has an expansion, or has not."""
 
@@ -195,7 +195,7 @@ class ExpansionIs(Cause):
     there: bool
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Supposed(Cause):
     """A release is supposed to be chosen, to see what would follow."""
 

@@ -10,7 +10,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from typing import Final
 
-from rellum.core.catalog.model import Release
+from rellum.core.catalog.terms import LoadTerm
 from rellum.core.solving.load_order import Hint, components
 from rellum.core.values.ids import ModId
 
@@ -20,20 +20,17 @@ _MOST_STEPS: Final = 20_000
 Circle = tuple[Hint, ...]
 
 
-def all_circles(releases: Mapping[ModId, Sequence[Release]]) -> tuple[list[Circle], bool]:
-    """Return the circles of hints that some of these releases may give, and whether these are all.
+def all_circles(terms: Mapping[ModId, Sequence[LoadTerm]]) -> tuple[list[Circle], bool]:
+    """Return the circles of hints that some of these mods' releases may give, and whether these are all.
 
     No mod is twice in one. At most 200 are sought.
     """
     hints: dict[ModId, set[Hint]] = defaultdict(set)
-    for mod, its_releases in releases.items():
-        for release in its_releases:
-            for other in release.load_after:
-                if other in releases and other != mod:
-                    hints[mod].add(Hint(mod, other, True))
-            for other in release.load_before:
-                if other in releases and other != mod:
-                    hints[other].add(Hint(other, mod, False))
+    for mod, its_terms in terms.items():
+        for _, other, is_after in its_terms:
+            if other in terms and other != mod:
+                hint = Hint(mod, other, True) if is_after else Hint(other, mod, False)
+                hints[hint.later].add(hint)
     graph = {mod: {each.earlier for each in told} & hints.keys() for mod, told in hints.items()}
     found: list[Circle] = []
     steps = 0

@@ -172,7 +172,7 @@ def _blocked(release: Release, reason: Reason) -> str:
         if isinstance(each, causes.OfReleases) and release not in each.releases
     ]
     for cause in others:
-        who = cause.variable.mod.id
+        who = cause.variable.id
         if isinstance(cause, causes.Needs) and cause.need.any_of[0].mod == release.mod:
             return f"blocked by {who}, which needs {cause.need}"
         if isinstance(cause, causes.Clashes) and cause.clash.other.mod == release.mod:

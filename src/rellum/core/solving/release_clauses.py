@@ -7,9 +7,9 @@ same share one.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
 
-from rellum.core.catalog.model import Clash, MadeFor, Need, OptionChoice, Release, Requirement
+from rellum.core.catalog.model import Clash, MadeFor, Need, Requirement
+from rellum.core.catalog.terms import ClashTerm, NeedTerm, VariantTerm
 from rellum.core.solving import causes
 from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.causes import Cause
@@ -18,14 +18,7 @@ from rellum.core.solving.load_order import Hint
 from rellum.core.solving.variables import ABSENT, THERE, Entry, GroupVariable, ModVariable
 from rellum.core.values.ids import ModId
 
-
-@dataclass(slots=True)
-class _Shared:
-    """A statement, the values of a mod that make it, and whether it is a clause already."""
-
-    mask: int
-    said: Need | Clash | MadeFor
-    is_added: bool = False
+Term = NeedTerm | ClashTerm | VariantTerm
 
 
 class ReleaseClauses:
@@ -33,8 +26,9 @@ class ReleaseClauses:
 
     def __init__(self, rules: Rules) -> None:
         self.rules = rules
-        self._shared: dict[int, list[_Shared]] = {}
-        self._literals: dict[Requirement, Entry] = {}
+        self._waiting: dict[int, list[Term]] = {}
+        """By variable, the terms of releases that could not be chosen so far."""
+        self._with_stand_ins: dict[Requirement, Entry] = {}
         self._circles: set[frozenset[Hint]] = set()
         self._needs: dict[tuple[int, int], tuple[Entry, ...]] = {}
 
@@ -44,14 +38,17 @@ class ReleaseClauses:
         self.rules.engine.go_back(0)
         for variable in self.rules.mods.values():
             domain = domains[variable.number] & ~ABSENT
-            shared = self._shared.get(variable.number)
-            if shared is None:
-                shared = self._shared[variable.number] = _share(variable)
-                for group in self.rules.groups_of(variable.mod.id):
+            waiting = self._waiting.get(variable.number)
+            if waiting is None:
+                terms = variable.terms
+                looked_at = variable.considered
+                said: tuple[Term, ...] = (*terms.needs, *terms.clashes, *terms.variants)
+                waiting = [each for each in said if each.mask & looked_at]
+                for group in self.rules.groups_of(variable.id):
                     self._add_group(group)
-            for each in shared:
-                if each.mask & domain and not each.is_added:
-                    each.is_added = True
+            self._waiting[variable.number] = [each for each in waiting if not each.mask & domain]
+            for each in waiting:
+                if each.mask & domain:
                     self._add(variable, each)
 
     def forbid_circle(self, circle: Collection[Hint]) -> None:
@@ -70,9 +67,9 @@ class ReleaseClauses:
             masks.setdefault(hint.earlier, mods[hint.earlier].everything & ~ABSENT)
         for hint in circle:
             variable = mods[hint.said_by]
-            mask = variable.mask_of(each for each in variable.mod.releases if hint.is_said_in(each))
-            masks[hint.said_by] &= mask
             other = hint.earlier if hint.by_later else hint.later
+            mask = _mask_of_hint(variable, other, hint.by_later)
+            masks[hint.said_by] &= mask
             told.append(causes.LoadsAfter(variable, mask, other, hint.by_later))
         literals = [(mods[mod].number, mods[mod].everything & ~mask) for mod, mask in masks.items()]
         self.rules.add(literals, causes.LoadsInCircle(tuple(told)))
@@ -82,7 +79,7 @@ class ReleaseClauses:
         yield from self.needs_of(number, value)
         variable = self.rules.by_number[number]
         if isinstance(variable, ModVariable):
-            for group in self.rules.groups_of(variable.mod.id):
+            for group in self.rules.groups_of(variable.id):
                 if not self.rules.engine.domains[group.number] & ABSENT:
                     yield group.entry
 
@@ -91,37 +88,57 @@ class ReleaseClauses:
         found = self._needs.get((number, value))
         if found is None:
             variable = self.rules.by_number[number]
-            said: Release | OptionChoice | None
             if isinstance(variable, GroupVariable):
-                said = variable.choices[value - 1]
+                choice = variable.choices[value - 1]
+                found = tuple(self._any_of(need) for need in (choice.needs if choice else ()))
             else:
-                said = variable.mod.releases[value - 1]
-            found = tuple(self._any_of(need) for need in (said.needs if said else ()))
+                meets = {
+                    each.need.any_of: each.meets
+                    for each in variable.terms.needs
+                    if each.mask >> value & 1
+                }
+                found = tuple(
+                    self._any_of(need, meets[need.any_of]) for need in variable.release(value).needs
+                )
             self._needs[number, value] = found
         return found
 
-    def _any_of(self, need: Need) -> Entry:
-        """Return the literals that meet a need, one is enough: the mods named, then what stands in."""
-        if len(need.any_of) == 1:
-            return self._of(need.any_of[0])
+    def _any_of(self, need: Need, meets: tuple[int, ...] | None = None) -> Entry:
+        """Return the literals that meet a need, one is enough: the mods named, then what stands in.
+
+        ``meets``: the releases of each mod named that do, where they are known.
+        """
+        if meets is None:
+            meets = tuple(map(self._meeting, need.any_of))
+        if len(meets) == 1:
+            return self._of(need.any_of[0], meets[0])
         merged: dict[int, int] = {}
-        for each in need.any_of:
-            for number, mask in self._of(each):
+        for each, its in zip(need.any_of, meets, strict=True):
+            for number, mask in self._of(each, its):
                 merged[number] = merged.get(number, 0) | mask
         return tuple(merged.items())
 
-    def _of(self, requirement: Requirement) -> Entry:
-        found = self._literals.get(requirement)
-        if found is None:
-            found = self._literals[requirement] = tuple(self._make_literals(requirement))
-        return found
+    def _meeting(self, requirement: Requirement) -> int:
+        """Return the releases that a requirement means."""
+        variable = self.rules.mods.get(requirement.mod)
+        return variable.mask(self.rules.catalog.range_of(requirement)) if variable else 0
 
-    def _make_literals(self, requirement: Requirement) -> Iterator[Literal]:
+    def _of(self, requirement: Requirement, meets: int) -> Entry:
+        if requirement.mod in self.rules.catalog.offered:
+            found = self._with_stand_ins.get(requirement)
+            if found is None:
+                found = tuple(self._make_literals(requirement, meets))
+                self._with_stand_ins[requirement] = found
+            return found
+        variable = self.rules.mods.get(requirement.mod)
+        return ((variable.number, meets),) if variable is not None else ()
+
+    def _make_literals(self, requirement: Requirement, meets: int) -> Iterator[Literal]:
         rules = self.rules
         range_ = rules.catalog.range_of(requirement)
         variable = rules.mods.get(requirement.mod)
         if variable is not None:
-            yield variable.number, variable.mask(range_)
+            yield variable.number, meets
         for other_id in rules.catalog.offered.get(requirement.mod, ()):
             other = rules.mods.get(other_id)
             if other is not None and other is not variable:
@@ -132,26 +149,40 @@ class ReleaseClauses:
                 ]
                 yield other.number, other.mask_of(standing_in)
 
-    def _add(self, variable: ModVariable, shared: _Shared) -> None:
+    def _add(self, variable: ModVariable, term: Term) -> None:
         """Add: none of these releases, or what they say."""
-        said = shared.said
-        cause: Cause
-        if isinstance(said, Need):
-            literals = self._any_of(said)
-            cause = causes.Needs(variable, shared.mask, said, None, self._there(said, literals))
-        elif isinstance(said, Clash):
-            for number, left, stand_in in self._left_by(said, variable):
-                why = causes.Clashes(variable, shared.mask, said, None, stand_in)
-                others = variable.everything & ~shared.mask
-                self._add_unless(variable.number, others, ((number, left),), why)
-            return
-        else:
-            other = self.rules.mods.get(said.mod)
-            if other is None or other is variable:
+        mask = term.mask & variable.considered
+        others = variable.everything & ~mask
+        if isinstance(term, NeedTerm):
+            need = term.need
+            if len(need.any_of) == 1 and self._add_plain(variable, others, need, term.meets[0]):
                 return
-            literals = self._variants(said, other)
-            cause = causes.ForVariant(variable, shared.mask, said)
-        self._add_unless(variable.number, variable.everything & ~shared.mask, literals, cause)
+            literals = self._any_of(need, term.meets)
+            why = causes.Needs(variable, mask, need, None, self._there(need, literals))
+            self._add_unless(variable.number, others, literals, why)
+        elif isinstance(term, ClashTerm):
+            for number, left, stand_in in self._left_by(term.clash, term.hits, variable):
+                clashes = causes.Clashes(variable, mask, term.clash, None, stand_in)
+                self._add_unless(variable.number, others, ((number, left),), clashes)
+        else:
+            other = self.rules.mods.get(term.made_for.mod)
+            if other is not None and other is not variable:
+                literals = self._variants(term.made_for, other)
+                made_for = causes.ForVariant(variable, mask, term.made_for)
+                self._add_unless(variable.number, others, literals, made_for)
+
+    def _add_plain(self, variable: ModVariable, others: int, need: Need, meets: int) -> bool:
+        """Add what most needs are: of another mod, in whose place nothing stands. False: it is not that."""
+        rules = self.rules
+        named = need.any_of[0].mod
+        other = rules.mods.get(named)
+        if other is None or other is variable or not meets or named in rules.catalog.offered:
+            return False
+        cause = None
+        if rules.tells:
+            cause = causes.Needs(variable, variable.everything & ~others, need, None, None)
+        rules.engine.add([(variable.number, others), (other.number, meets)], cause)
+        return True
 
     def _there(self, need: Need, literals: Entry) -> tuple[str, ...] | None:
         """Return the versions that there are, where none of them meets a need."""
@@ -188,7 +219,7 @@ class ReleaseClauses:
         for value, choice in enumerate(group.choices, 1):
             if choice is None:
                 continue
-            mask = owner.mask(catalog.range_of(Requirement(owner.mod.id, choice.releases)))
+            mask = owner.mask(catalog.range_of(Requirement(owner.id, choice.releases)))
             applies |= mask
             others = group.everything & ~(1 << value)
             cause = causes.OptionFor(owner.mod, group.group, choice)
@@ -219,36 +250,23 @@ class ReleaseClauses:
             cause = causes.Needs(owner, everyone, need, choice, self._there(need, literals))
             self._add_unless(group.number, others, literals, cause)
         for clash in choice.clashes:
-            for number, left, stand_in in self._left_by(clash, owner):
+            for number, left, stand_in in self._left_by(clash, self._meeting(clash.other), owner):
                 why = causes.Clashes(owner, everyone, clash, choice, stand_in)
                 self._add_unless(group.number, others, ((number, left),), why)
 
-    def _left_by(self, clash: Clash, owner: ModVariable) -> Iterator[tuple[int, int, ModId | None]]:
+    def _left_by(
+        self, clash: Clash, hits: int, owner: ModVariable
+    ) -> Iterator[tuple[int, int, ModId | None]]:
         """Yield what a clash leaves: of the mod named, and of those that stand in for it (their ids)."""
-        for number, hit in self._of(clash.other):
+        for number, hit in self._of(clash.other, hits):
             other = self.rules.by_number[number]
             assert isinstance(other, ModVariable)
-            is_named = other.mod.id == clash.other.mod
+            is_named = other.id == clash.other.mod
             if other is not owner and hit and (is_named or not clash.spares_stand_ins):
-                yield number, other.everything & ~hit, None if is_named else other.mod.id
+                yield number, other.everything & ~hit, None if is_named else other.id
 
 
-def _share(variable: ModVariable) -> list[_Shared]:
-    """Return the statements of a mod's releases, each with all releases that make it."""
-    found: dict[object, _Shared] = {}
-
-    def share(key: object, said: Need | Clash | MadeFor, bit: int) -> None:
-        shared = found.get(key)
-        if shared is None:
-            found[key] = _Shared(bit, said)
-        else:
-            shared.mask |= bit
-
-    for bit, release in variable.considered_releases():
-        for need in release.needs:
-            share(need.any_of, need, bit)
-        for clash in release.clashes:
-            share(clash, clash, bit)
-        for made_for in release.made_for:
-            share(made_for, made_for, bit)
-    return list(found.values())
+def _mask_of_hint(variable: ModVariable, other: ModId, is_after: bool) -> int:
+    """Return the releases of a mod that give a hint about the load order."""
+    said = (each.mask for each in variable.terms.load if each[1:] == (other, is_after))
+    return next(said, 0)

@@ -147,7 +147,7 @@ def _changes(searcher: Searcher, problem: Problem, against: Iterable[Cause]) -> 
     yield from (_let_go(problem, each.hold) for each in against if isinstance(each, causes.Held))
     for cause in against:
         if isinstance(cause, causes.Prerelease):
-            yield from _take_prerelease(problem, cause.variable.mod.id)
+            yield from _take_prerelease(problem, cause.variable.id)
     if problem.trust == "declared" and any(t.outcome == "works" for t in problem.trials):
         yield _changed(
             "trust", "", replace(problem, trust="tried"), "trust what was tried, too",

@@ -51,22 +51,28 @@ _CLAUSE = 5
 class Searcher:
     """Answers for one catalog, for any wants, holds and game that its first problem could bring in.
 
-    Of ``kept`` mods no other release is looked at.
+    Of ``kept`` mods no other release is looked at. A quick one answers for the game of its problem alone,
+    looks only at what is for that game, tells no reasons, and gives up where it gets hard.
     """
 
     def __init__(
         self,
         problem: Problem,
         kept: Mapping[ModId, Locked] | None = None,
+        *,
+        is_quick: bool = False,
     ) -> None:
         self.problem = problem
         self.keeps = bool(kept)
+        self.is_quick = is_quick
         self.engine = Engine()
         games = {*problem.games, *problem.catalog.sheet.known_versions}
         games.update(trial.game for trial in problem.trials)
         editions = {rule.answer for rule in problem.catalog.sheet.edition_rules}
         editions |= {problem.edition} if problem.edition else set()
         self.surroundings = Surroundings(self.engine, tuple(games), sorted(editions))
+        if is_quick:
+            self.surroundings.fix(problem)
         self.rules = Rules(
             self.engine,
             problem.catalog,
@@ -75,6 +81,7 @@ class Searcher:
             asked=_asks_for_prereleases(problem),
             held=frozenset((hold.mod, hold.version) for hold in problem.holds),
             kept=kept,
+            is_game_fixed=is_quick,
         )
         self.rules.bring_in(
             [*(want.mod for want in problem.wants), *(hold.mod for hold in problem.holds)]
@@ -95,7 +102,7 @@ class Searcher:
         """Find the best line-up for a problem over the same cards, with some more supposed.
 
         ``tells``: where there is none, the leaves of the proof are told. Raises OutOfWork where there is
-        a limit to the work, and it does not suffice.
+        a limit to the work, and it does not suffice; a quick one where it gives up.
         """
         for mod in (want.mod for want in problem.wants):
             if mod not in self.rules.mods:
@@ -168,7 +175,7 @@ class Searcher:
     def forbid_circles(self) -> bool:
         """Rule out all circles in the load order, found or not; False: there are too many to know all."""
         mods = self.rules.mods
-        circles, are_all = all_circles({mod: each.mod.releases for mod, each in mods.items()})
+        circles, are_all = all_circles({mod: each.terms.load for mod, each in mods.items()})
         self.engine.go_back(0)
         for circle in circles:
             self.taking.forbid_circle(circle)
@@ -197,8 +204,7 @@ class Searcher:
     def _suppose_hold(self, hold: Hold) -> Iterator[Supposition]:
         variable = self.rules.mods.get(hold.mod)
         if variable is not None:
-            held = [each for each in variable.mod.releases if each.version == hold.version]
-            mask = ABSENT | variable.mask_of(held)
+            mask = ABSENT | variable.mask_of_version(hold.version)
             yield Supposition(variable.number, mask, causes.Held(hold))
 
     def _suppose_want(self, want: Want) -> Iterator[Supposition]:

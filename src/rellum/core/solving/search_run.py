@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from rellum.core.solving.answer import Found, NotFound, Supposition
-from rellum.core.solving.card_clauses import Rules, is_locked
+from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.engine import Clause, Engine, leaves_of
 from rellum.core.solving.guide import Guide
 from rellum.core.solving.load_order import find_circle
@@ -49,6 +49,7 @@ class Asked(Protocol):
     taking: ReleaseClauses
     surroundings: Surroundings
     keeps: bool
+    is_quick: bool
     work: Work | None
 
     def spend(self, amount: int) -> None:
@@ -125,9 +126,8 @@ class Run:
         variable = self.rules.mods.get(mod)
         if variable is None:
             return
-        kept = [each for each in variable.mod.releases if is_locked(each, locked)]
-        if kept:
-            mask = variable.mask_of(kept)
+        mask = variable.mask_of_version(locked.version, locked.build)
+        if mask:
             yield _Preference(variable.number, ABSENT | mask, mask)
         chosen = dict(locked.options)
         for group in self.rules.groups_of(mod):
@@ -164,10 +164,15 @@ class Run:
                 return Found(dict(self.taken), self.searcher.surroundings.games[_lowest(game)])
 
     def _is_hard(self) -> bool:
-        """Whether it has met so many conflicts that a guide is worth its cost, and has none yet."""
+        """Whether it has met so many conflicts that a guide is worth its cost, and has none yet.
+
+        Raises OutOfWork where it is to give up then.
+        """
         if self.guide is not None or self.searcher.keeps:
             return False
         met = self.engine.conflicts - self.conflicts
+        if self.searcher.is_quick and met >= _HARD:
+            raise OutOfWork
         hard = max(_HARD, len(self.engine.given) // _CLAUSES_A_CONFLICT)
         return met >= hard and self._left_for_guide() >= _GUIDING // 2
 
@@ -222,7 +227,7 @@ class Run:
     def _forbid_circle(self) -> bool:
         """Rule out hints about the load order that run in a circle among what was found, if any do."""
         found = {
-            variable.mod.id: variable.mod.releases[value - 1]
+            variable.id: variable.release(value)
             for number, value in self.taken.items()
             if isinstance(variable := self.rules.by_number[number], ModVariable)
         }

@@ -46,7 +46,7 @@ def _rank(cause: Cause) -> int:
 
 def _subject(cause: Cause) -> ModId | None:
     if isinstance(cause, causes.OfReleases):
-        return cause.variable.mod.id
+        return cause.variable.id
     return cause.mod if isinstance(cause, causes.NoCard) else None
 
 
@@ -68,7 +68,7 @@ def _speaks_of(cause: Cause) -> set[ModId]:
 def mods_of(cause: Cause) -> set[ModId]:
     """Return the mods that a statement names."""
     if isinstance(cause, causes.LoadsInCircle):
-        return {mod for each in cause.hints for mod in (each.variable.mod.id, each.other)}
+        return {mod for each in cause.hints for mod in (each.variable.id, each.other)}
     subject = _subject(cause)
     return _speaks_of(cause) | ({subject} if subject else set())
 

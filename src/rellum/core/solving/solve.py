@@ -9,6 +9,7 @@ from dataclasses import replace
 from rellum.core.catalog.model import Release, Trial
 from rellum.core.solving.load_order import sort_for_loading
 from rellum.core.solving.problem import Chosen, Game, LineUp, Locked, Options, Problem
+from rellum.core.solving.prover import OutOfWork
 from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.trial_book import TrialBook
 from rellum.core.solving.variables import GroupVariable, ModVariable
@@ -20,15 +21,33 @@ def solve(problem: Problem) -> tuple[Searcher, LineUp | NotFound]:
     """Return the best line-up for a problem, or what stands against it, and who can say more of it.
 
     First it is tried whether all that the lock has can stay as it is. That looks at one release of
-    most mods, and where it succeeds it is the best: to stay comes before all that is free to choose."""
+    most mods, and where it succeeds it is the best: to stay comes before all that is free to choose. Then
+    a search looks at what is for the pack's game alone; where that leads nowhere, one at everything, so that
+    reasons can be told.
+    """
+    quick = len(problem.games) == 1  # else the game is a part of the choice
     if problem.locked:
         kept = _can_stay(problem)
-        searcher = Searcher(problem, kept=kept)
-        found = searcher.search(problem)
+        searcher = Searcher(problem, kept=kept, is_quick=quick)
+        found = searcher.search(problem, tells=False)
         if isinstance(found, Found) and _stayed(searcher, problem, found, kept):
             return searcher, as_line_up(searcher, problem, found)
+    if quick:
+        searcher = Searcher(problem, is_quick=True)
+        line_up = _found_quickly(searcher, problem)
+        if line_up is not None:
+            return searcher, line_up
     searcher = Searcher(problem)
     return searcher, find_line_up(searcher, problem)
+
+
+def _found_quickly(searcher: Searcher, problem: Problem) -> LineUp | None:
+    """Return the best line-up for a problem; None: there is none, or that takes more than a quick look."""
+    try:
+        found = find_line_up(searcher, problem)
+    except OutOfWork:
+        return None
+    return None if isinstance(found, NotFound) else found
 
 
 def _can_stay(problem: Problem) -> dict[ModId, Locked]:
@@ -72,7 +91,7 @@ def _stayed(
 
 
 def find_line_up(searcher: Searcher, problem: Problem) -> LineUp | NotFound:
-    """Return the best line-up for a problem, looking at every release.
+    """Return the best line-up for a problem, looking at every release that the searcher looks at.
 
     A release of the lock that leaves has no more say: where one does, the search is repeated without
     it, so that resolving again changes nothing.
@@ -119,7 +138,7 @@ def chosen_releases(searcher: Searcher, found: Found) -> dict[ModId, Release]:
     for number, value in found.values.items():
         variable = searcher.rules.by_number[number]
         if isinstance(variable, ModVariable):
-            releases[variable.mod.id] = variable.mod.releases[value - 1]
+            releases[variable.id] = variable.release(value)
     return releases
 
 
@@ -128,7 +147,7 @@ def _chosen_options(searcher: Searcher, found: Found) -> dict[ModId, Options]:
     for number, value in found.values.items():
         variable = searcher.rules.by_number[number]
         if isinstance(variable, GroupVariable):
-            names = chosen[variable.owner.mod.id]
+            names = chosen[variable.owner.id]
             choice = variable.choices[value - 1]
             before = names.get(variable.group.id, ())
             names[variable.group.id] = (*before, choice.id) if choice else before
@@ -143,7 +162,7 @@ def _needs_of_options(searcher: Searcher, found: Found) -> dict[ModId, set[ModId
         choice = variable.choices[value - 1] if isinstance(variable, GroupVariable) else None
         if isinstance(variable, GroupVariable) and choice is not None:
             for need in choice.needs:
-                needed[variable.owner.mod.id] |= {each.mod for each in need.any_of}
+                needed[variable.owner.id] |= {each.mod for each in need.any_of}
     return needed
 
 

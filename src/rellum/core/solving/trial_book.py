@@ -25,6 +25,11 @@ class TrialBook:
             if trial.outcome == "works" and trust == "tried":
                 for name in trial.releases:
                     self._working[name].append(trial)
+        self._mods = {mod for mod, _ in self._working}
+
+    def speaks_of(self, mod: ModId) -> bool:
+        """Whether some release of a mod may be taken by a trial."""
+        return mod in self._mods
 
     def working(self, release: Release) -> tuple[Trial, ...]:
         """Return the trials by which a release may be taken outside the range that it declares."""

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from rellum.core.catalog.model import Mod, OptionChoice, OptionGroup, Release
+from rellum.core.catalog.model import Catalog, Mod, OptionChoice, OptionGroup, Release
+from rellum.core.catalog.terms import ModTerms, TermsBook, ascending, mask_in
 from rellum.core.solving.engine import Engine, Literal
+from rellum.core.solving.problem import Problem
+from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import Range, parse_range
-from rellum.core.versions.version import Key, Version
+from rellum.core.versions.version import Version
 
 ABSENT = 1
 """The mask of "not in the line-up": value 0 of every mod, option and expansion."""
@@ -26,38 +29,57 @@ Entry = tuple[Literal, ...]
 class ModVariable:
     """A mod: value 0 is "not in the line-up", the others are its releases, the newest first.
 
-    ``keys`` are its versions' keys, ascending; ``everything`` is the mask of all values, and
-    ``considered`` that of the releases that this search looks at.
+    ``everything`` is the mask of all values, and ``considered`` that of the releases that the search
+    looks at.
     """
 
     number: int
-    mod: Mod
-    keys: list[Key]
+    id: ModId
+    terms: ModTerms
     everything: int
     considered: int
+    catalog: Catalog
+    book: TermsBook
 
-    def considered_releases(self) -> Iterator[tuple[int, Release]]:
-        """Yield the mask of each release that is looked at, and the release, newest first."""
-        for value, release in enumerate(self.mod.releases, 1):
-            if self.considered >> value & 1:
-                yield 1 << value, release
+    @property
+    def mod(self) -> Mod:
+        """The mod itself, read when it is first asked for."""
+        return self.catalog.mods[self.id]
+
+    def release(self, value: int) -> Release:
+        """Return the release of a value."""
+        return self.mod.releases[value - 1]
 
     def mask(self, range_: Range) -> int:
         """Return the values whose versions lie in a range."""
-        count = len(self.keys)
-        found = 0
-        for start, stop in range_.spans(self.keys):
-            found |= ((1 << (stop - start)) - 1) << (count - stop + 1)
-        return found
+        if range_.is_any:
+            return self.everything & ~ABSENT
+        return mask_in(range_, ascending(self.book.versions(self.id)))
 
     def mask_of(self, releases: Iterable[Release]) -> int:
         """Return the values of some of its releases."""
-        wanted = {id(each) for each in releases}
-        return sum(1 << at for at, each in enumerate(self.mod.releases, 1) if id(each) in wanted)
+        names = self.book.names(self.id)
+        return sum({names.mask(each.version.text, each.build) for each in releases})
+
+    def mask_of_version(self, version: Version, build: str | None = None) -> int:
+        """Return the values of a version: of the one that is written so, else of those that are the same.
+
+        ``build``: only of that build.
+        """
+        names = self.book.names(self.id)
+        if build is not None and (written_so := names.mask(version.text, build)):
+            return written_so
+        return sum(
+            1 << at
+            for at, (each, its) in enumerate(
+                zip(self.book.versions(self.id), names.builds, strict=True), 1
+            )
+            if each == version and build in (None, its)
+        )
 
     def releases(self, mask: int) -> tuple[Release, ...]:
         """Return the releases of a mask, the newest first."""
-        return tuple(each for at, each in enumerate(self.mod.releases, 1) if mask >> at & 1)
+        return tuple(self.release(at) for at in range(1, self.terms.count + 1) if mask >> at & 1)
 
 
 @dataclass(slots=True, eq=False)
@@ -98,14 +120,23 @@ class Surroundings:
     """The game's version, edition and expansions as variables, so that they can be supposed."""
 
     def __init__(self, engine: Engine, games: Sequence[Version], editions: Sequence[str]) -> None:
+        """Make the variables; nothing about the game is fixed yet."""
         self.engine = engine
         self.games = tuple(sorted(set(games)))
         self.editions = tuple(editions)
         self.expansions: dict[str, int] = {}
+        self._there: frozenset[str] | None = None
         self.game = engine.add_variable(len(self.games))
         self.edition = engine.add_variable(len(self.editions) + 1)
         self._keys = [version.key for version in self.games]
         self._masks: dict[tuple[str, tuple[Version, ...]], int] = {}
+
+    def fix(self, problem: Problem) -> None:
+        """Fix for good what the game is, as a problem has it."""
+        games = sum(1 << self.games.index(each) for each in set(problem.games))
+        self.engine.add([(self.game, games)], None)
+        self.engine.add([(self.edition, self.edition_mask([problem.edition]))], None)
+        self._there = frozenset(problem.expansions)
 
     @property
     def every_game(self) -> int:
@@ -134,5 +165,7 @@ class Surroundings:
     def expansion(self, name: str) -> int:
         """Return the variable of an expansion, made when it is first asked for."""
         if name not in self.expansions:
-            self.expansions[name] = self.engine.add_variable(2)
+            number = self.expansions[name] = self.engine.add_variable(2)
+            if self._there is not None:
+                self.engine.add([(number, THERE if name in self._there else ABSENT)], None)
         return self.expansions[name]

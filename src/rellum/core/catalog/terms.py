@@ -1,0 +1,286 @@
+"""The terms of a mod: on what its releases go together with the game and with other mods.
+
+This is all that the search for a line-up reads of most mods. A mask has the bit ``1 << n`` for the mod's
+n-th release, counted from 1 at the newest; what several releases say alike is one term with all of them in
+its mask. Ranges that speak of another mod are looked up in its versions once, when the terms are made, so
+that a search reads no version that it is not asked about.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple, Protocol, TypeVar
+
+from rellum.core.catalog.model import (
+    Catalog,
+    Clash,
+    MadeFor,
+    Mod,
+    Need,
+    OptionGroup,
+    Release,
+    Requirement,
+)
+from rellum.core.values.ids import ModId
+from rellum.core.versions.ranges import Range
+from rellum.core.versions.version import Key, Version
+
+WIDEST = 63
+"""The most releases of a mod whose terms are kept in 64 bits."""
+
+MaskOf = Callable[[Requirement], int]
+"""Gives the releases that a requirement means, of the mod that it names; 0 where it has no card."""
+Said = TypeVar("Said", bound=Hashable)
+
+
+class NeedTerm(NamedTuple):
+    """A need of some releases, and which releases of each mod that it names meet it."""
+
+    mask: int
+    need: Need
+    meets: tuple[int, ...]
+
+
+class ClashTerm(NamedTuple):
+    """A clash of some releases, and which releases of the other mod it hits."""
+
+    mask: int
+    clash: Clash
+    hits: int
+
+
+class VariantTerm(NamedTuple):
+    """The variants of another mod that some releases are made for."""
+
+    mask: int
+    made_for: MadeFor
+
+
+class GameTerm(NamedTuple):
+    """The range of game versions that some releases are for."""
+
+    mask: int
+    game: str
+
+
+class EditionsTerm(NamedTuple):
+    """The editions of the game that some releases are for."""
+
+    mask: int
+    editions: tuple[str, ...]
+
+
+class ExpansionTerm(NamedTuple):
+    """An expansion that some releases need, or forbid."""
+
+    mask: int
+    expansion: str
+    is_needed: bool
+
+
+class LoadTerm(NamedTuple):
+    """A mod that some releases load after, or before."""
+
+    mask: int
+    other: ModId
+    is_after: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ModTerms:
+    """All terms of a mod, each kind in the order in which its card says them, the newest release first.
+
+    ``count`` is how many releases it has; ``withdrawn``, ``unfinished`` and ``prereleases`` are masks.
+    """
+
+    count: int
+    games: tuple[GameTerm, ...]
+    editions: tuple[EditionsTerm, ...]
+    expansions: tuple[ExpansionTerm, ...]
+    withdrawn: int
+    unfinished: int
+    prereleases: int
+    needs: tuple[NeedTerm, ...]
+    clashes: tuple[ClashTerm, ...]
+    variants: tuple[VariantTerm, ...]
+    load: tuple[LoadTerm, ...]
+    options: tuple[OptionGroup, ...]
+
+    @property
+    def everything(self) -> int:
+        """The mask of all releases."""
+        return (2 << self.count) - 2
+
+
+class ReleaseNames(NamedTuple):
+    """The versions of a mod as its card writes them, and their builds; the newest first."""
+
+    texts: tuple[str, ...]
+    builds: tuple[str, ...]
+
+    def mask(self, text: str, build: str) -> int:
+        """Return the releases that are written just so."""
+        return sum(
+            1 << at
+            for at, each in enumerate(zip(self.texts, self.builds, strict=True), 1)
+            if each == (text, build)
+        )
+
+
+class TermsBook(Protocol):
+    """The terms of all mods of a catalog."""
+
+    def terms(self, mod: ModId) -> ModTerms:
+        """Return the terms of a mod that has a card."""
+
+    def names(self, mod: ModId) -> ReleaseNames:
+        """Return the names of its releases."""
+
+    def versions(self, mod: ModId) -> tuple[Version, ...]:
+        """Return the versions of its releases, the newest first."""
+
+
+class MadeTerms:
+    """The terms of a catalog's mods, made from the mods themselves."""
+
+    def __init__(self, catalog: Catalog) -> None:
+        self._catalog = catalog
+        self._keys: dict[ModId, list[Key]] = {}
+
+    def terms(self, mod: ModId) -> ModTerms:
+        """Return the terms of a mod that has a card."""
+        return make_terms(self._catalog.mods[mod], self._mask)
+
+    def names(self, mod: ModId) -> ReleaseNames:
+        """Return the names of its releases."""
+        return names_of(self._catalog.mods[mod])
+
+    def versions(self, mod: ModId) -> tuple[Version, ...]:
+        """Return the versions of its releases, the newest first."""
+        return tuple(each.version for each in self._catalog.mods[mod].releases)
+
+    def _mask(self, requirement: Requirement) -> int:
+        mod = requirement.mod
+        if mod not in self._catalog.mods:
+            return 0
+        if mod not in self._keys:
+            self._keys[mod] = ascending(self.versions(mod))
+        return mask_in(self._catalog.range_of(requirement), self._keys[mod])
+
+
+def ascending(versions: Sequence[Version]) -> list[Key]:
+    """Return the keys of versions that stand newest first, the oldest first."""
+    return [each.key for each in reversed(versions)]
+
+
+def mask_in(range_: Range, keys: Sequence[Key]) -> int:
+    """Return the releases whose versions lie in a range; ``keys`` are theirs, ascending."""
+    count = len(keys)
+    found = 0
+    for start, stop in range_.spans(keys):
+        found |= ((1 << (stop - start)) - 1) << (count - stop + 1)
+    return found
+
+
+def names_of(mod: Mod) -> ReleaseNames:
+    """Return how a mod's releases are written."""
+    texts = tuple(each.version.text for each in mod.releases)
+    return ReleaseNames(texts, tuple(each.build for each in mod.releases))
+
+
+def make_terms(mod: Mod, mask_of: MaskOf) -> ModTerms:
+    """Return the terms of a mod."""
+    releases = mod.releases
+    return ModTerms(
+        count=len(releases),
+        games=tuple(
+            GameTerm(mask, said)
+            for said, mask in _shared(releases, lambda r: () if r.game is None else (r.game,))
+        ),
+        editions=tuple(
+            EditionsTerm(mask, said)
+            for said, mask in _shared(
+                releases, lambda r: () if r.editions is None else (r.editions,)
+            )
+        ),
+        expansions=tuple(
+            ExpansionTerm(mask, *said) for said, mask in _shared(releases, _expansions)
+        ),
+        withdrawn=_mask_where(releases, lambda r: bool(r.withdrawn)),
+        unfinished=_mask_where(releases, lambda r: bool(r.open_lines)),
+        prereleases=_mask_where(releases, lambda r: r.version.is_prerelease),
+        needs=tuple(
+            NeedTerm(mask, need, tuple(map(mask_of, need.any_of)))
+            for need, mask in _needs_of(releases)
+        ),
+        clashes=tuple(
+            ClashTerm(mask, clash, mask_of(clash.other))
+            for clash, mask in _shared(releases, lambda r: r.clashes)
+        ),
+        variants=tuple(
+            VariantTerm(mask, said) for said, mask in _shared(releases, lambda r: r.made_for)
+        ),
+        load=tuple(LoadTerm(mask, *said) for said, mask in _shared(releases, _load_hints)),
+        options=mod.options,
+    )
+
+
+def looked_up_again(terms: ModTerms, mask_of: MaskOf) -> ModTerms:
+    """Return the terms of a mod where the versions of others may have changed."""
+    from dataclasses import replace
+
+    return replace(
+        terms,
+        needs=tuple(
+            NeedTerm(mask, need, tuple(map(mask_of, need.any_of))) for mask, need, _ in terms.needs
+        ),
+        clashes=tuple(
+            ClashTerm(mask, clash, mask_of(clash.other)) for mask, clash, _ in terms.clashes
+        ),
+    )
+
+
+def mods_looked_up(terms: ModTerms) -> Iterator[ModId]:
+    """Yield the mods whose versions the terms rest on."""
+    for need in terms.needs:
+        for each in need.need.any_of:
+            yield each.mod
+    for clash in terms.clashes:
+        yield clash.clash.other.mod
+
+
+def _shared(
+    releases: Sequence[Release], said_by: Callable[[Release], Iterable[Said]]
+) -> Iterable[tuple[Said, int]]:
+    """Return what releases say, each once, with the mask of those that say it."""
+    found: dict[Said, int] = defaultdict(int)
+    for at, release in enumerate(releases, 1):
+        for said in said_by(release):
+            found[said] |= 1 << at
+    return found.items()
+
+
+def _needs_of(releases: Sequence[Release]) -> Iterator[tuple[Need, int]]:
+    """Yield the needs, each once, wherever in a card it is listed."""
+    first: dict[tuple[Requirement, ...], Need] = {}
+    for release in releases:
+        for need in release.needs:
+            first.setdefault(need.any_of, need)
+    for any_of, mask in _shared(releases, lambda r: (need.any_of for need in r.needs)):
+        yield first[any_of], mask
+
+
+def _expansions(release: Release) -> Iterator[tuple[str, bool]]:
+    yield from ((name, True) for name in release.expansions_needed)
+    yield from ((name, False) for name in release.expansions_forbidden)
+
+
+def _load_hints(release: Release) -> Iterator[tuple[ModId, bool]]:
+    yield from ((mod, True) for mod in release.load_after)
+    yield from ((mod, False) for mod in release.load_before)
+
+
+def _mask_where(releases: Sequence[Release], holds: Callable[[Release], bool]) -> int:
+    return sum(1 << at for at, each in enumerate(releases, 1) if holds(each))
