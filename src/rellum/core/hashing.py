@@ -20,6 +20,11 @@ def hash_bytes(content: bytes) -> Digest:
     return Digest(blake3(content).hexdigest())
 
 
+def short_hash(content: bytes) -> str:
+    """Return the first half of the BLAKE3 hash of bytes: enough to see that they are the same."""
+    return hash_bytes(content)[:32]
+
+
 def open_regular(path: str | os.PathLike[str]) -> int:
     """Open a file for reading and return its descriptor. Raises OSError, also for what is no file.
 

@@ -1,7 +1,8 @@
 """A cache of cards. It is safe to delete: nothing depends on it.
 
 Its file ends with what is read at once: the cards with their terms, then their hash and their length. The
-mods themselves stand before it, each read and compared with its own hash when it is asked for.
+mods themselves and their releases stand before it, each read and compared with its own hash when it is
+asked for.
 
 A card is taken from it only while its file has the size and times that it had when it was read, its
 game's places are the same, and no mod's versions compare otherwise than then (ranges are read by
@@ -15,10 +16,11 @@ import os
 import time
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from typing import BinaryIO
 
 from rellum import __version__
-from rellum.core.catalog.card_store import StoredCard, content_digest
-from rellum.core.hashing import hash_bytes
+from rellum.core.catalog.card_store import Content, StoredCard
+from rellum.core.hashing import hash_bytes, short_hash
 from rellum.core.values.ids import ModId
 
 CACHE_VARIABLE = "RELLUM_CACHE"
@@ -32,10 +34,11 @@ _TAIL_LENGTH = _HASH_LENGTH + 16
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Span:
-    """Where a mod's bytes are in the file."""
+    """Where a mod's bytes are in the file, and how many; those of its releases follow."""
 
     start: int
     length: int
+    releases_length: int
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -62,7 +65,8 @@ class Cache:
     def __init__(self, file: str, places: Mapping[str, str]) -> None:
         self.file = file
         self._places = tuple(sorted(places.items()))
-        self._contents: dict[str, bytes] = {}
+        self._stream: BinaryIO | None = None
+        self._fresh: dict[str, Content] = {}
         self._spans: dict[str, Span] = {}
         self.cards: dict[str, StoredCard] = {}
         self.looked_up: Mapping[ModId, str] = {}
@@ -91,24 +95,68 @@ class Cache:
         except (msgspec.DecodeError, UnicodeDecodeError):
             return None
 
-    def add(self, card: StoredCard, content: bytes) -> None:
-        """Note a card that was read just now; ``content`` are its mod's bytes."""
-        self.cards[card.stamp.file] = card
-        self._contents[card.stamp.file] = content
+    def __del__(self) -> None:
+        self.close()
 
-    def content(self, card: StoredCard) -> bytes | None:
+    def close(self) -> None:
+        """Let go of the file; it is opened again when something is asked for."""
+        if self._stream is not None:
+            self._stream.close()
+            self._stream = None
+
+    def add(self, card: StoredCard, content: Content) -> None:
+        """Note a card that was read just now."""
+        self.cards[card.stamp.file] = card
+        self._fresh[card.stamp.file] = content
+
+    def mod(self, card: StoredCard) -> bytes | None:
         """Return a mod's bytes; None where they are not what was written."""
-        found = self._contents.get(card.stamp.file)
-        if found is not None:
-            return found
-        span = self._spans[card.stamp.file]
+        fresh = self._fresh.get(card.stamp.file)
+        if fresh is not None:
+            return fresh.mod
+        span = self._spans.get(card.stamp.file)
+        return self._checked(span.start, span.length, card.digest) if span else None
+
+    def release(self, card: StoredCard, start: int, length: int, digest: str) -> bytes | None:
+        """Return the bytes of a release, which start after its mod's; None where they are others now."""
+        fresh = self._fresh.get(card.stamp.file)
+        if fresh is not None:
+            return fresh.releases[start : start + length]
+        span = self._spans.get(card.stamp.file)
+        return self._checked(span.start + span.length + start, length, digest) if span else None
+
+    def all_releases(self, card: StoredCard) -> bytes:
+        """Return the bytes of all releases of a mod, as they are now; fewer where they cannot be read."""
+        fresh = self._fresh.get(card.stamp.file)
+        if fresh is not None:
+            return fresh.releases
+        span = self._spans.get(card.stamp.file)
+        return self._bytes(span.start + span.length, span.releases_length) if span else b""
+
+    def _checked(self, start: int, length: int, digest: str) -> bytes | None:
+        found = self._bytes(start, length)
+        return found if short_hash(found) == digest else None
+
+    def _bytes(self, start: int, length: int) -> bytes:
+        """Return a part of the file; less where it cannot be read."""
         try:
-            with open(self.file, "rb", buffering=0) as stream:
-                stream.seek(span.start)
-                found = stream.read(span.length)
+            if self._stream is None:
+                self._stream = open(self.file, "rb", buffering=0)  # noqa: SIM115 (closed with the cache)
+            self._stream.seek(start)
+            return self._stream.read(length)
         except OSError:
+            return b""
+
+    def _content(self, card: StoredCard) -> Content | None:
+        """Return all bytes of a mod, to be written again; None where they are not there."""
+        fresh = self._fresh.get(card.stamp.file)
+        if fresh is not None:
+            return fresh
+        span = self._spans.get(card.stamp.file)
+        if span is None:
             return None
-        return found if content_digest(found) == card.digest else None
+        mod, releases = self.mod(card), self.all_releases(card)
+        return Content(mod, releases) if mod and len(releases) == span.releases_length else None
 
     def write(self, cards: Iterable[StoredCard], looked_up: Mapping[ModId, str]) -> None:
         """Keep cards for the next time. What goes wrong is no matter: they can be read again."""
@@ -122,11 +170,19 @@ class Cache:
                 kept: list[StoredCard] = []
                 spans: list[Span] = []
                 for card in cards:
-                    content = self.content(card)
-                    if content and max(card.stamp.mtime_ns, card.stamp.ctime_ns) < settled:
+                    if max(card.stamp.mtime_ns, card.stamp.ctime_ns) >= settled:
+                        continue
+                    content = self._content(card)
+                    if content is not None:
                         kept.append(card)
-                        spans.append(Span(start=stream.tell(), length=len(content)))
-                        stream.write(content)
+                        spans.append(
+                            Span(
+                                start=stream.tell(),
+                                length=len(content.mod),
+                                releases_length=len(content.releases),
+                            )
+                        )
+                        stream.writelines(content)
                 index = msgspec.msgpack.encode(
                     CachedCards(
                         format=FORMAT,
@@ -139,7 +195,10 @@ class Cache:
                 stream.write(index)
                 stream.write(hash_bytes(index).encode("ascii"))
                 stream.write(b"%016d" % len(index))
+            self.close()  # it can still be read from what was opened before, but on Windows not replaced
             os.replace(temporary, self.file)
+            self._spans = {card.stamp.file: span for card, span in zip(kept, spans, strict=True)}
+            self._fresh = {k: each for k, each in self._fresh.items() if k not in self._spans}
         except OSError:
             try:
                 os.unlink(temporary)

@@ -9,14 +9,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
-from rellum.core.catalog.model import Mod, Requirement
+from rellum.core.catalog.model import Catalog, Mod, Requirement
 from rellum.core.catalog.terms import (
     WIDEST,
     MadeTerms,
     ModTerms,
     ReleaseNames,
+    TermsBook,
     ascending,
     looked_up_again,
     make_terms,
@@ -24,7 +25,7 @@ from rellum.core.catalog.terms import (
     mods_looked_up,
     names_of,
 )
-from rellum.core.hashing import hash_bytes
+from rellum.core.hashing import short_hash
 from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import Ordering
 from rellum.core.versions.ranges import parse_range
@@ -49,7 +50,7 @@ class StoredCard:
     """A card without faults: what must be known of it at once, and its parts encoded.
 
     ``terms`` are empty where they do not fit into 64 bits: they are made from the mod then. ``digest`` is the
-    hash of the whole mod's bytes, which are kept apart.
+    hash of the mod's own bytes, which are kept apart, as its releases are.
     """
 
     stamp: Stamp
@@ -64,17 +65,24 @@ class StoredCard:
     @property
     def versions_hash(self) -> str:
         """What differs where its versions or how they compare do."""
-        return hash_bytes(self.versions + repr(self.ordering).encode())[:16]
+        return short_hash(self.versions + repr(self.ordering).encode())
 
 
-def store_card(mod: Mod, stamp: Stamp) -> tuple[StoredCard, bytes]:
+class Content(NamedTuple):
+    """A mod as bytes, and its releases."""
+
+    mod: bytes
+    releases: bytes
+
+
+def store_card(mod: Mod, stamp: Stamp) -> tuple[StoredCard, Content]:
     """Encode a mod: its card, whose terms are still to be looked up, and the whole of it."""
     import msgspec
 
     from rellum.core.catalog.stored_mod import encode_mod
 
     encode = msgspec.msgpack.encode
-    content = encode_mod(mod)
+    content = Content(*encode_mod(mod))
     offers = dict.fromkeys(offer.mod for release in mod.releases for offer in release.offers)
     is_wide = len(mod.releases) > WIDEST
     card = StoredCard(
@@ -85,14 +93,16 @@ def store_card(mod: Mod, stamp: Stamp) -> tuple[StoredCard, bytes]:
         names=encode(names_of(mod)),
         versions=encode(tuple(each.version for each in mod.releases)),
         terms=b"" if is_wide else encode(make_terms(mod, lambda _: 0)),
-        digest=content_digest(content),
+        digest=short_hash(content.mod),
     )
     return card, content
 
 
-def content_digest(content: bytes) -> str:
-    """Return the hash by which a mod's bytes are known."""
-    return hash_bytes(content)[:32]
+def decode_names(card: StoredCard) -> ReleaseNames:
+    """Return how a card's releases are written."""
+    import msgspec
+
+    return msgspec.msgpack.decode(card.names, type=ReleaseNames)
 
 
 class _Decoders:
@@ -176,32 +186,38 @@ class StoredMods(Mapping[ModId, Mod]):
     def __init__(
         self, cards: Mapping[ModId, StoredCard], decode: Callable[[StoredCard], Mod]
     ) -> None:
-        self._cards = cards
+        self.cards = cards
         self._decode = decode
         self._decoded: dict[ModId, Mod] = {}
 
     def __getitem__(self, mod_id: ModId) -> Mod:
         found = self._decoded.get(mod_id)
         if found is None:
-            found = self._decoded[mod_id] = self._decode(self._cards[mod_id])
+            found = self._decoded[mod_id] = self._decode(self.cards[mod_id])
         return found
 
     def __contains__(self, mod_id: object) -> bool:
-        return mod_id in self._cards
+        return mod_id in self.cards
 
     def __iter__(self) -> Iterator[ModId]:
-        return iter(self._cards)
+        return iter(self.cards)
 
     def __len__(self) -> int:
-        return len(self._cards)
+        return len(self.cards)
+
+
+def terms_of(catalog: Catalog) -> TermsBook:
+    """Return the terms of a catalog's mods: as they are stored, else as they are made."""
+    made = MadeTerms(catalog)
+    return StoredTerms(catalog.mods, made) if isinstance(catalog.mods, StoredMods) else made
 
 
 class StoredTerms:
     """The terms of stored cards, decoded when they are asked for and not kept."""
 
-    def __init__(self, cards: Mapping[ModId, StoredCard], made: MadeTerms) -> None:
+    def __init__(self, mods: StoredMods, made: MadeTerms) -> None:
         """``made`` gives the terms that are not stored."""
-        self._cards = cards
+        self._cards = mods.cards
         self._made = made
         self._decoders = _Decoders()
 

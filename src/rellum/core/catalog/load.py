@@ -7,16 +7,14 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
 
 from rellum.core.catalog.cache import cache_file
-from rellum.core.catalog.card_store import StoredMods, StoredTerms
+from rellum.core.catalog.card_store import StoredMods
 from rellum.core.catalog.catalog_files import TRIALS, toml_names
 from rellum.core.catalog.model import Catalog, GameSheet, Mod
 from rellum.core.catalog.read_cards import Faulty, read_cards
 from rellum.core.catalog.sheets import read_sheet
 from rellum.core.catalog.tables import Fault, FileFaults, fault_lines, parse_toml, raise_faults
-from rellum.core.catalog.terms import MadeTerms
 from rellum.core.catalog.trials import read_trials
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
@@ -106,7 +104,7 @@ def read_catalog(folders: Sequence[str], sheet_id: SheetId, faults: list[str]) -
     trials = [
         trial for folder in folders for trial in read_trials(os.path.join(folder, TRIALS), faults)
     ]
-    catalog = Catalog(
+    return Catalog(
         folders=tuple(folders),
         sheet=sheet,
         mods=StoredMods(cards, found.mod),
@@ -115,7 +113,6 @@ def read_catalog(folders: Sequence[str], sheet_id: SheetId, faults: list[str]) -
         trials=tuple(trials),
         faulty=faulty,
     )
-    return replace(catalog, terms=StoredTerms(cards, MadeTerms(catalog)))
 
 
 def _sheet_of(

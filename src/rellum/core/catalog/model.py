@@ -10,7 +10,8 @@ a third of the time that a frozen dataclass takes.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from abc import abstractmethod
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
@@ -34,7 +35,6 @@ from rellum.core.versions.version import Version
 if TYPE_CHECKING:
     from rellum.core.catalog.known import KnownBaseline
     from rellum.core.catalog.self_descriptions import SelfDescription
-    from rellum.core.catalog.terms import TermsBook
 
 Kind = Literal["mod", "library", "loader", "resource-pack"]
 KINDS: tuple[Kind, ...] = ("mod", "library", "loader", "resource-pack")
@@ -236,13 +236,25 @@ class NewsSource:
     pattern: str = ""
 
 
+class NamedReleases(Sequence[Release]):
+    """Releases of which some can be told by their names without reading the others."""
+
+    __slots__ = ()
+
+    @abstractmethod
+    def named(self, text: str, build: str) -> Release | None:
+        """Return the release whose version and build are written just so."""
+
+    @abstractmethod
+    def of_versions(self, texts: Container[str]) -> list[Release]:
+        """Return the releases whose versions are written so."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Mod:
     """One card: a mod and its releases, newest first; builds of one version in the card's order.
 
     ``own_id`` is what the mod calls itself, where that is no id of ours; ``news`` where it is published.
-    ``written`` are the texts of the releases' versions with their builds, where these can be told without
-    reading the releases; empty where they are to be asked.
     """
 
     id: ModId
@@ -255,7 +267,6 @@ class Mod:
     source: Source
     own_id: str = ""
     news: NewsSource | None = None
-    written: tuple[tuple[str, str], ...] = field(compare=False, default=())
 
     def release(self, version: Version) -> Release | None:
         """Return the release of that version, if the card has it; its first build."""
@@ -268,9 +279,18 @@ class Mod:
 
     def release_named(self, text: str, build: str = "") -> Release | None:
         """Return the release whose version and build are written just so, as a lock has them."""
-        written = self.written or [(each.version.text, each.build) for each in self.releases]
-        at = next((at for at, each in enumerate(written) if each == (text, build)), None)
-        return None if at is None else self.releases[at]
+        if isinstance(self.releases, NamedReleases):
+            return self.releases.named(text, build)
+        return next(
+            (each for each in self.releases if each.version.text == text and each.build == build),
+            None,
+        )
+
+    def releases_of(self, texts: Container[str]) -> list[Release]:
+        """Return the releases whose versions are written so, with all their builds."""
+        if isinstance(self.releases, NamedReleases):
+            return self.releases.of_versions(texts)
+        return [each for each in self.releases if each.version.text in texts]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -393,8 +413,7 @@ class Catalog:
     """All game sheets, cards and trials of the catalog folders that a pack names.
 
     ``offered`` names, for each mod that others stand in for, the mods with such releases. ``faulty`` are the
-    cards that have mistakes and were left out: the mistakes, a line each, by the id of the mod. ``terms`` are
-    the mods' terms where they are stored; None: they are made from the mods.
+    cards that have mistakes and were left out: the mistakes, a line each, by the id of the mod.
     """
 
     folders: tuple[str, ...]
@@ -404,7 +423,6 @@ class Catalog:
     offered: Mapping[ModId, tuple[ModId, ...]] = field(hash=False)
     trials: tuple[Trial, ...]
     faulty: Mapping[ModId, tuple[str, ...]] = field(hash=False, default_factory=dict)
-    terms: TermsBook | None = field(hash=False, compare=False, default=None)
 
     def ordering(self, mod: str) -> Ordering:
         """Return how a mod's versions compare; ``dotted`` where no card is for it."""

@@ -6,19 +6,30 @@ import os
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.catalog.cache import Cache
-from rellum.core.catalog.card_store import Stamp, StoredCard, look_up_terms, store_card
+from rellum.core.catalog.card_store import (
+    Content,
+    Stamp,
+    StoredCard,
+    decode_names,
+    look_up_terms,
+    store_card,
+)
 from rellum.core.catalog.cards import PlaceFolders, find_ordering, read_card
-from rellum.core.catalog.model import GameSheet, Mod
+from rellum.core.catalog.model import GameSheet, Mod, Release
 from rellum.core.catalog.open_lines import with_open_lines
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import MAX_FILE_BYTES, Fault, fault_lines, parse_toml, raise_faults
+from rellum.core.catalog.terms import ReleaseNames
 from rellum.core.catalog.toml_lines import place_of
 from rellum.core.values.ids import ModId
 from rellum.core.versions.orderings import DOTTED, Ordering
 from rellum.core.workers import run_both
+
+if TYPE_CHECKING:
+    from rellum.core.catalog.stored_mod import Piece
 
 _FEW = 40
 """Up to so many cards are read in this process: a second one would cost more than it saves."""
@@ -30,11 +41,11 @@ Faulty = dict[ModId, tuple[str, ...]]
 
 
 class ReadCard(NamedTuple):
-    """A file that was read: its card and the bytes of its mod, None and empty where there are faults."""
+    """A file that was read: its card and the bytes of its mod, None where there are faults."""
 
     file: str
     card: StoredCard | None
-    content: bytes
+    content: Content | None
     faults: list[str]
 
 
@@ -48,21 +59,47 @@ class FoundCards:
 
     def mod(self, card: StoredCard) -> Mod:
         """Return a card's mod: as cached, or read again where the cache was damaged. Raises FileFaults."""
-        import msgspec
-
         from rellum.core.catalog.stored_mod import decode_mod
 
-        content = self._cache.content(card)
-        if content is not None:
-            try:
-                return decode_mod(content)
-            except msgspec.DecodeError:
-                pass
+        encoded = self._cache.mod(card)
+        if encoded is None:
+            return self.read_again(card)
+        return decode_mod(encoded, _CachedReleases(self, self._cache, card))
+
+    def read_again(self, card: StoredCard) -> Mod:
+        """Read a card's mod from its file. Raises FileFaults."""
         orderings: Orderings = {each.id: each.ordering for each in self.by_id.values()}
         reader = _Reader(self._places, orderings, {}, {card.stamp.file: card.stamp})
-        again = reader.read([card.stamp.file])[0]
-        raise_faults(again.faults, "the catalog")
-        return decode_mod(again.content)
+        mod, faults = reader.mod(card.stamp.file)
+        raise_faults(faults, "the catalog")
+        assert mod is not None  # else there were faults
+        return mod
+
+
+@dataclass(frozen=True, slots=True)
+class _CachedReleases:
+    """The releases of a card, as they are in the cache."""
+
+    cards: FoundCards
+    cache: Cache
+    card: StoredCard
+
+    def names(self) -> ReleaseNames:
+        """Return how they are written."""
+        return decode_names(self.card)
+
+    def release(self, at: int, piece: Piece) -> Release:
+        """Return the one at a position; it is read from its card where the cache was damaged."""
+        from rellum.core.catalog.stored_mod import decode_release
+
+        encoded = self.cache.release(self.card, *piece)
+        if encoded is None:
+            return self.cards.read_again(self.card).releases[at]
+        return decode_release(encoded)
+
+    def all_bytes(self) -> bytes:
+        """Return the bytes of all of them, as they are now."""
+        return self.cache.all_releases(self.card)
 
 
 def read_cards(files: Sequence[str], sheet: GameSheet, cache_at: str, faulty: Faulty) -> FoundCards:
@@ -86,7 +123,7 @@ def read_cards(files: Sequence[str], sheet: GameSheet, cache_at: str, faulty: Fa
         orderings = _orderings_of(tables)
     fresh: set[ModId] = set()
     for each in _Reader(sheet.places, orderings, tables, stamps).read_all(changed):
-        if each.card is not None:
+        if each.card is not None and each.content is not None:
             kept[each.file] = each.card
             fresh.add(each.card.id)
             cache.add(each.card, each.content)
@@ -180,15 +217,21 @@ class _Reader:
         return [self._read_one(file) for file in files]
 
     def _read_one(self, file: str) -> ReadCard:
+        mod, faults = self.mod(file)
+        if mod is None:
+            return ReadCard(file, None, None, faults)
+        return ReadCard(file, *store_card(mod, self.stamps[file]), faults)
+
+    def mod(self, file: str) -> tuple[Mod | None, list[str]]:
+        """Read one file: return its mod, None where there is a fault, and the faults."""
         table, syntax_fault = self.tables.get(file) or parse_toml(file)
         if table is None:
-            return ReadCard(file, None, b"", [syntax_fault])
+            return None, [syntax_fault]
         noted: list[Fault] = []
         mod = read_card(table, file, self.places, self.orderings, noted)
         if mod is None:
-            return ReadCard(file, None, b"", fault_lines(noted))
-        card, content = store_card(with_open_lines(mod, _text_of(file)), self.stamps[file])
-        return ReadCard(file, card, content, fault_lines(noted))
+            return None, fault_lines(noted)
+        return with_open_lines(mod, _text_of(file)), fault_lines(noted)
 
 
 def _text_of(file: str) -> str:

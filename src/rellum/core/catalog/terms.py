@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple, Protocol, TypeVar
 
 from rellum.core.catalog.model import (
@@ -35,8 +35,22 @@ MaskOf = Callable[[Requirement], int]
 Said = TypeVar("Said", bound=Hashable)
 
 
+class PlainNeed(NamedTuple):
+    """A need of some releases for one mod, as nearly all are, and which releases of that mod meet it."""
+
+    mask: int
+    mod: ModId
+    range: str
+    meets: int
+
+    @property
+    def need(self) -> Need:
+        """The need as a card's reader makes it."""
+        return Need((Requirement(self.mod, self.range),))
+
+
 class NeedTerm(NamedTuple):
-    """A need of some releases, and which releases of each mod that it names meet it."""
+    """Any other need of some releases, and which releases of each mod that it names meet it."""
 
     mask: int
     need: Need
@@ -102,6 +116,7 @@ class ModTerms:
     withdrawn: int
     unfinished: int
     prereleases: int
+    plain_needs: tuple[PlainNeed, ...]
     needs: tuple[NeedTerm, ...]
     clashes: tuple[ClashTerm, ...]
     variants: tuple[VariantTerm, ...]
@@ -127,6 +142,11 @@ class ReleaseNames(NamedTuple):
             for at, each in enumerate(zip(self.texts, self.builds, strict=True), 1)
             if each == (text, build)
         )
+
+    def position(self, text: str, build: str) -> int | None:
+        """Return where the release stands that is written just so, counted from 0."""
+        mask = self.mask(text, build)
+        return mask.bit_length() - 2 if mask else None
 
 
 class TermsBook(Protocol):
@@ -193,6 +213,7 @@ def names_of(mod: Mod) -> ReleaseNames:
 def make_terms(mod: Mod, mask_of: MaskOf) -> ModTerms:
     """Return the terms of a mod."""
     releases = mod.releases
+    needs = [*_needs_of(releases)]
     return ModTerms(
         count=len(releases),
         games=tuple(
@@ -211,9 +232,15 @@ def make_terms(mod: Mod, mask_of: MaskOf) -> ModTerms:
         withdrawn=_mask_where(releases, lambda r: bool(r.withdrawn)),
         unfinished=_mask_where(releases, lambda r: bool(r.open_lines)),
         prereleases=_mask_where(releases, lambda r: r.version.is_prerelease),
+        plain_needs=tuple(
+            PlainNeed(mask, *need.any_of[0], mask_of(need.any_of[0]))
+            for need, mask in needs
+            if _is_plain(need)
+        ),
         needs=tuple(
             NeedTerm(mask, need, tuple(map(mask_of, need.any_of)))
-            for need, mask in _needs_of(releases)
+            for need, mask in needs
+            if not _is_plain(need)
         ),
         clashes=tuple(
             ClashTerm(mask, clash, mask_of(clash.other))
@@ -229,10 +256,12 @@ def make_terms(mod: Mod, mask_of: MaskOf) -> ModTerms:
 
 def looked_up_again(terms: ModTerms, mask_of: MaskOf) -> ModTerms:
     """Return the terms of a mod where the versions of others may have changed."""
-    from dataclasses import replace
-
     return replace(
         terms,
+        plain_needs=tuple(
+            PlainNeed(mask, mod, range_, mask_of(Requirement(mod, range_)))
+            for mask, mod, range_, _ in terms.plain_needs
+        ),
         needs=tuple(
             NeedTerm(mask, need, tuple(map(mask_of, need.any_of))) for mask, need, _ in terms.needs
         ),
@@ -242,8 +271,46 @@ def looked_up_again(terms: ModTerms, mask_of: MaskOf) -> ModTerms:
     )
 
 
+class Met:
+    """Values that are met many times; each is kept once."""
+
+    __slots__ = ("mask", "mod", "text")
+
+    def __init__(self) -> None:
+        masks: dict[int, int] = {}
+        mods: dict[ModId, ModId] = {}
+        texts: dict[str, str] = {}
+        self.mask = masks.setdefault
+        self.mod = mods.setdefault
+        self.text = texts.setdefault
+
+
+def narrowed(terms: ModTerms, looked_at: int, met: Met) -> ModTerms:
+    """Return the terms without the needs and clashes of releases that nobody looks at.
+
+    ``met`` are the ids, ranges and masks met so far: each is kept once, as a catalog has most many times.
+    """
+    return replace(
+        terms,
+        plain_needs=tuple(
+            PlainNeed(
+                met.mask(mask & looked_at, mask & looked_at),
+                met.mod(mod, mod),
+                met.text(range_, range_),
+                met.mask(meets, meets),
+            )
+            for mask, mod, range_, meets in terms.plain_needs
+            if mask & looked_at
+        ),
+        needs=tuple(each for each in terms.needs if each.mask & looked_at),
+        clashes=tuple(each for each in terms.clashes if each.mask & looked_at),
+    )
+
+
 def mods_looked_up(terms: ModTerms) -> Iterator[ModId]:
     """Yield the mods whose versions the terms rest on."""
+    for plain in terms.plain_needs:
+        yield plain.mod
     for need in terms.needs:
         for each in need.need.any_of:
             yield each.mod
@@ -270,6 +337,10 @@ def _needs_of(releases: Sequence[Release]) -> Iterator[tuple[Need, int]]:
             first.setdefault(need.any_of, need)
     for any_of, mask in _shared(releases, lambda r: (need.any_of for need in r.needs)):
         yield first[any_of], mask
+
+
+def _is_plain(need: Need) -> bool:
+    return need.listed is None and len(need.any_of) == 1
 
 
 def _expansions(release: Release) -> Iterator[tuple[str, bool]]:

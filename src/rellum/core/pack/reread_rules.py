@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Container, Iterable
 from contextlib import suppress
 
 from rellum.core.catalog.model import Catalog, Release
@@ -86,13 +86,13 @@ def _releases(files: PackFiles, state: State) -> dict[str, set[str]]:
 
 
 def _mod_rules(
-    mod: str, versions: Iterable[str], catalog: Catalog | None, before: ModRules
+    mod: str, versions: Container[str], catalog: Catalog | None, before: ModRules
 ) -> ModRules:
     """Return what a mod's card says of some of its releases; what it said last, where it is faulty."""
     found = catalog.mods.get(ModId(mod)) if catalog else None
     if found is None:
         return before
-    releases = [each for each in found.releases if each.version.text in versions]
+    releases = found.releases_of(versions)
     return ModRules(
         carry=_patterns(releases, lambda each: each.carry),
         obsolete=_patterns(releases, lambda each: each.obsolete),

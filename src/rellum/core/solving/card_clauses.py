@@ -14,8 +14,9 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 
+from rellum.core.catalog.card_store import terms_of
 from rellum.core.catalog.model import Catalog, OptionChoice, OptionGroup, Trial
-from rellum.core.catalog.terms import MadeTerms
+from rellum.core.catalog.terms import Met, narrowed
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Engine, Literal
@@ -52,7 +53,7 @@ class Rules:
         """``is_game_fixed``: nothing about the game changes, and releases not for it are not looked at."""
         self.engine = engine
         self.catalog = catalog
-        self.book_of_terms = catalog.terms or MadeTerms(catalog)
+        self.book_of_terms = terms_of(catalog)
         self.surroundings = surroundings
         self.book = book
         self.mods: dict[ModId, ModVariable] = {}
@@ -63,6 +64,7 @@ class Rules:
         self._kept = kept or {}
         self._is_game_fixed = is_game_fixed
         self._ranges_of_game: dict[str, bool] = {}
+        self._met = Met()
         self.tells = not is_game_fixed
         """Whether clauses have causes: nobody asks for them where the game is fixed."""
 
@@ -83,6 +85,7 @@ class Rules:
                 variable = self._add_mod(mod_id)
                 if self._is_game_fixed:
                     self._leave_out(variable)
+                variable.terms = narrowed(variable.terms, variable.considered, self._met)
                 new.append(variable)
                 waiting += _named(variable)
         for variable in new:
@@ -263,6 +266,8 @@ class Rules:
 def _named(variable: ModVariable) -> list[ModId]:
     """Return all mods that a mod's releases and options need, in a steady order."""
     terms = variable.terms
-    needs = [each.need for each in terms.needs if each.mask & variable.considered]
+    needs = [each.need for each in terms.needs]
     needs += [need for group in terms.options for choice in group.choices for need in choice.needs]
-    return sorted({each.mod for need in needs for each in need.any_of})
+    named = {each.mod for each in terms.plain_needs}
+    named.update(each.mod for need in needs for each in need.any_of)
+    return sorted(named)

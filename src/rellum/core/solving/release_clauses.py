@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 
 from rellum.core.catalog.model import Clash, MadeFor, Need, Requirement
-from rellum.core.catalog.terms import ClashTerm, NeedTerm, VariantTerm
+from rellum.core.catalog.terms import ClashTerm, NeedTerm, PlainNeed, VariantTerm
 from rellum.core.solving import causes
 from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.causes import Cause
@@ -18,7 +18,7 @@ from rellum.core.solving.load_order import Hint
 from rellum.core.solving.variables import ABSENT, THERE, Entry, GroupVariable, ModVariable
 from rellum.core.values.ids import ModId
 
-Term = NeedTerm | ClashTerm | VariantTerm
+Term = PlainNeed | NeedTerm | ClashTerm | VariantTerm
 
 
 class ReleaseClauses:
@@ -26,6 +26,9 @@ class ReleaseClauses:
 
     def __init__(self, rules: Rules) -> None:
         self.rules = rules
+        self._offered = rules.catalog.offered
+        self._others: dict[int, Literal] = {}
+        """Of the mod whose clauses are being made: that it has none of the releases of a mask."""
         self._waiting: dict[int, list[Term]] = {}
         """By variable, the terms of releases that could not be chosen so far."""
         self._with_stand_ins: dict[Requirement, Entry] = {}
@@ -41,12 +44,11 @@ class ReleaseClauses:
             waiting = self._waiting.get(variable.number)
             if waiting is None:
                 terms = variable.terms
-                looked_at = variable.considered
-                said: tuple[Term, ...] = (*terms.needs, *terms.clashes, *terms.variants)
-                waiting = [each for each in said if each.mask & looked_at]
+                waiting = [*terms.plain_needs, *terms.needs, *terms.clashes, *terms.variants]
                 for group in self.rules.groups_of(variable.id):
                     self._add_group(group)
             self._waiting[variable.number] = [each for each in waiting if not each.mask & domain]
+            self._others.clear()
             for each in waiting:
                 if each.mask & domain:
                     self._add(variable, each)
@@ -92,16 +94,22 @@ class ReleaseClauses:
                 choice = variable.choices[value - 1]
                 found = tuple(self._any_of(need) for need in (choice.needs if choice else ()))
             else:
-                meets = {
-                    each.need.any_of: each.meets
-                    for each in variable.terms.needs
-                    if each.mask >> value & 1
-                }
-                found = tuple(
-                    self._any_of(need, meets[need.any_of]) for need in variable.release(value).needs
-                )
+                found = tuple(self._needs_of_release(variable, value))
             self._needs[number, value] = found
         return found
+
+    def _needs_of_release(self, variable: ModVariable, value: int) -> Iterator[Entry]:
+        """Yield what a release needs, in the card's order."""
+        terms = variable.terms
+        plain = {
+            (each.mod, each.range): each.meets
+            for each in terms.plain_needs
+            if each.mask >> value & 1
+        }
+        others = {each.need.any_of: each.meets for each in terms.needs if each.mask >> value & 1}
+        for need in variable.release(value).needs:
+            meets = others.get(need.any_of)
+            yield self._any_of(need, (plain[need.any_of[0]],) if meets is None else meets)
 
     def _any_of(self, need: Need, meets: tuple[int, ...] | None = None) -> Entry:
         """Return the literals that meet a need, one is enough: the mods named, then what stands in.
@@ -151,13 +159,13 @@ class ReleaseClauses:
 
     def _add(self, variable: ModVariable, term: Term) -> None:
         """Add: none of these releases, or what they say."""
+        if isinstance(term, PlainNeed) and self._add_plain(variable, term):
+            return
         mask = term.mask & variable.considered
         others = variable.everything & ~mask
-        if isinstance(term, NeedTerm):
+        if isinstance(term, PlainNeed | NeedTerm):
             need = term.need
-            if len(need.any_of) == 1 and self._add_plain(variable, others, need, term.meets[0]):
-                return
-            literals = self._any_of(need, term.meets)
+            literals = self._any_of(need, _each_meets(term))
             why = causes.Needs(variable, mask, need, None, self._there(need, literals))
             self._add_unless(variable.number, others, literals, why)
         elif isinstance(term, ClashTerm):
@@ -171,17 +179,18 @@ class ReleaseClauses:
                 made_for = causes.ForVariant(variable, mask, term.made_for)
                 self._add_unless(variable.number, others, literals, made_for)
 
-    def _add_plain(self, variable: ModVariable, others: int, need: Need, meets: int) -> bool:
-        """Add what most needs are: of another mod, in whose place nothing stands. False: it is not that."""
+    def _add_plain(self, variable: ModVariable, term: PlainNeed) -> bool:
+        """Add a need that something can meet, and in whose place nothing stands. False: it is no such."""
         rules = self.rules
-        named = need.any_of[0].mod
-        other = rules.mods.get(named)
-        if other is None or other is variable or not meets or named in rules.catalog.offered:
+        other = rules.mods.get(term.mod)
+        if other is None or other is variable or not term.meets or term.mod in self._offered:
             return False
-        cause = None
-        if rules.tells:
-            cause = causes.Needs(variable, variable.everything & ~others, need, None, None)
-        rules.engine.add([(variable.number, others), (other.number, meets)], cause)
+        mask = term.mask
+        cause = causes.Needs(variable, mask, term.need, None, None) if rules.tells else None
+        literal = self._others.get(mask)
+        if literal is None:
+            literal = self._others[mask] = (variable.number, variable.everything & ~mask)
+        rules.engine.add([literal, (other.number, term.meets)], cause)
         return True
 
     def _there(self, need: Need, literals: Entry) -> tuple[str, ...] | None:
@@ -264,6 +273,11 @@ class ReleaseClauses:
             is_named = other.id == clash.other.mod
             if other is not owner and hit and (is_named or not clash.spares_stand_ins):
                 yield number, other.everything & ~hit, None if is_named else other.id
+
+
+def _each_meets(term: PlainNeed | NeedTerm) -> tuple[int, ...]:
+    """Return which releases of each mod that a need names meet it."""
+    return (term.meets,) if isinstance(term, PlainNeed) else term.meets
 
 
 def _mask_of_hint(variable: ModVariable, other: ModId, is_after: bool) -> int:
