@@ -79,7 +79,7 @@ def _rows(result: Outlook) -> list[dict[str, object]]:
             "mod": cell.mod,
             "wanted": cell.mod in result.wanted,
             "status": cell.status,
-            "version": cell.release.version.text if cell.release else None,
+            "version": cell.release.version if cell.release else None,
             "build": cell.release.build or None if cell.release else None,
             "trial": str(cell.trial) if cell.trial else None,
         }
@@ -124,7 +124,7 @@ def document(result: Outlook) -> OutlookDocument:
                 "status": cell.status,
                 "release": {
                     "mod": cell.release.mod,
-                    "version": cell.release.version.text,
+                    "version": cell.release.version,
                     "build": cell.release.build or None,
                 }
                 if cell.release

@@ -142,6 +142,10 @@ class Cache:
         try:
             if self._stream is None:
                 self._stream = open(self.file, "rb", buffering=0)  # noqa: SIM115 (closed with the cache)
+            if hasattr(
+                os, "pread"
+            ):  # a second process may read here, too, and would move the place
+                return os.pread(self._stream.fileno(), length, start)
             self._stream.seek(start)
             return self._stream.read(length)
         except OSError:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -13,13 +13,14 @@ from rellum.core.solving.giving_up import fewest_to_give_up
 from rellum.core.solving.problem import Problem, Statement, Want
 from rellum.core.solving.prover import OutOfWork, Work
 from rellum.core.solving.refusal import reason_of, without
-from rellum.core.solving.search import Found, NotFound, Searcher
+from rellum.core.solving.search import Found, NotFound, Searcher, games_of
 from rellum.core.solving.sentences import tell
 from rellum.core.solving.solve import chosen_releases, trial_for
 from rellum.core.solving.suppose import Releases
 from rellum.core.solving.trial_book import TrialBook
-from rellum.core.values.ids import ModId
+from rellum.core.values.ids import ModId, ReleaseName
 from rellum.core.versions.version import Version
+from rellum.core.workers import run_both
 
 MOST_WORK = 60_000_000
 """The work on one version, in looks at clauses: some ten seconds."""
@@ -37,7 +38,7 @@ class Cell:
 
     mod: ModId
     status: Status
-    release: Release | None = None
+    release: ReleaseName | None = None
     trial: Trial | None = None
 
 
@@ -74,62 +75,84 @@ class Outlook:
     versions: tuple[VersionOutlook, ...]
 
 
-def look_out(searcher: Searcher, problem: Problem, now: Releases, most: int = MOST_WORK) -> Outlook:
+def look_out(problem: Problem, now: Releases, most: int = MOST_WORK) -> Outlook:
     """Search a line-up for each known version of the game; ``now`` is the one that stands.
 
-    ``most`` is what one version may cost, in looks at clauses.
+    ``most`` is what one version may cost, in looks at clauses. Every other version is looked at by a second
+    process where that is possible; what is said does not depend on that.
     """
-    wants = [want.mod for want in problem.wants]
-    mods = tuple(dict.fromkeys([*wants, *now]))
-    book = TrialBook(problem.trials, "tried")
-    versions = []
-    for version in searcher.surroundings.games:
-        searcher.work = Work(most)
+    games = games_of(problem)
+
+    def of(versions: Sequence[Version]) -> list[VersionOutlook]:
+        look = _Look(problem, now)
+        return [look.at(version, most) for version in versions]
+
+    evens, odds = run_both(lambda: of(games[::2]), lambda: of(games[1::2]))
+    return Outlook(
+        mods=_mods(problem, now),
+        wanted=frozenset(want.mod for want in problem.wants),
+        versions=tuple(sorted((*evens, *odds), key=lambda each: each.game)),
+    )
+
+
+def _mods(problem: Problem, now: Releases) -> tuple[ModId, ...]:
+    return tuple(dict.fromkeys([*(want.mod for want in problem.wants), *now]))
+
+
+class _Look:
+    """Looks at one version after another."""
+
+    def __init__(self, problem: Problem, now: Releases) -> None:
+        self.problem = problem
+        self.now = now
+        self.mods = _mods(problem, now)
+        self.book = TrialBook(problem.trials, "tried")
+        self.searcher = Searcher(problem)
+
+    def at(self, version: Version, most: int) -> VersionOutlook:
+        """Return how all mods stand on a version of the game, as far as the work suffices."""
+        self.searcher.work = Work(most)
         try:
-            found = _of_version(searcher, problem, now, mods, version, book)
+            return self._worked_out(version)
         except OutOfWork:
-            found = VersionOutlook(
+            return VersionOutlook(
                 game=version,
-                is_now=version in problem.games,
-                cells=tuple(Cell(mod=mod, status="unknown") for mod in mods),
+                is_now=version in self.problem.games,
+                cells=self._unknown(),
                 give_up=None,
                 is_worked_out=False,
             )
-        finally:
-            searcher.work = None
-        versions.append(found)
-    return Outlook(mods=mods, wanted=frozenset(wants), versions=tuple(versions))
 
+    def _unknown(self) -> tuple[Cell, ...]:
+        return tuple(Cell(mod=mod, status="unknown") for mod in self.mods)
 
-def _of_version(
-    searcher: Searcher,
-    problem: Problem,
-    now: Releases,
-    mods: tuple[ModId, ...],
-    version: Version,
-    book: TrialBook,
-) -> VersionOutlook:
-    there = replace(problem, games=(version,))
-    found = searcher.search(there)
-    give_up: tuple[GivenUp, ...] | None = ()
-    if not isinstance(found, Found):
-        fewest = fewest_to_give_up(searcher, there)
-        give_up = None if fewest is None else tuple(_reasons(searcher, there, fewest))
-        there = without(there, *(fewest or ()))
-        found = searcher.search(there)
-    cells = tuple(Cell(mod=mod, status="unknown") for mod in mods)
-    if isinstance(found, Found):
-        chosen = chosen_releases(searcher, found)
-        given_up = {each.mod for each in give_up or ()}
-        cells = tuple(
-            _cell(mod, now.get(mod), chosen[mod], trial_for(chosen[mod], version, book))
-            if mod in chosen
-            else Cell(mod=mod, status="back" if mod in given_up else "gone")
-            for mod in mods
+    def _worked_out(self, version: Version) -> VersionOutlook:
+        there = replace(self.problem, games=(version,))
+        chosen = self._line_up(there)
+        give_up: tuple[GivenUp, ...] | None = ()
+        if chosen is None:
+            fewest = fewest_to_give_up(self.searcher, there)
+            give_up = None if fewest is None else tuple(_reasons(self.searcher, there, fewest))
+            chosen = self._line_up(without(there, *fewest)) if fewest else None
+        cells = self._unknown()
+        if chosen is not None:
+            given_up = {each.mod for each in give_up or ()}
+            cells = tuple(
+                _cell(
+                    mod, self.now.get(mod), chosen[mod], trial_for(chosen[mod], version, self.book)
+                )
+                if mod in chosen
+                else Cell(mod=mod, status="back" if mod in given_up else "gone")
+                for mod in self.mods
+            )
+        return VersionOutlook(
+            game=version, is_now=version in self.problem.games, cells=cells, give_up=give_up
         )
-    return VersionOutlook(
-        game=version, is_now=version in problem.games, cells=cells, give_up=give_up
-    )
+
+    def _line_up(self, problem: Problem) -> Releases | None:
+        """Return the best line-up for a version, None where there is none. Raises OutOfWork."""
+        found = self.searcher.search(problem, tells=False)
+        return chosen_releases(self.searcher, found) if isinstance(found, Found) else None
 
 
 def _reasons(searcher: Searcher, problem: Problem, fewest: tuple[Want, ...]) -> Iterator[GivenUp]:
@@ -154,4 +177,5 @@ def _goes_without_saying(cause: Cause, want: Want) -> bool:
 
 def _cell(mod: ModId, now: Release | None, then: Release, trial: Trial | None) -> Cell:
     status: Status = "tried" if trial else "ready" if then == now else "other"
-    return Cell(mod=mod, status=status, release=then, trial=trial)
+    name = ReleaseName(mod, then.version.text, then.build)
+    return Cell(mod=mod, status=status, release=name, trial=trial)

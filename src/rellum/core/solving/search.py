@@ -42,7 +42,7 @@ from rellum.core.solving.variables import (
     Surroundings,
 )
 from rellum.core.values.ids import ModId
-from rellum.core.versions.version import Key
+from rellum.core.versions.version import Key, Version
 
 _CLAUSE = 5
 """What it costs to make a clause, in looks at one."""
@@ -66,11 +66,9 @@ class Searcher:
         self.keeps = bool(kept)
         self.is_quick = is_quick
         self.engine = Engine()
-        games = {*problem.games, *problem.catalog.sheet.known_versions}
-        games.update(trial.game for trial in problem.trials)
         editions = {rule.answer for rule in problem.catalog.sheet.edition_rules}
         editions |= {problem.edition} if problem.edition else set()
-        self.surroundings = Surroundings(self.engine, tuple(games), sorted(editions))
+        self.surroundings = Surroundings(self.engine, games_of(problem), sorted(editions))
         if is_quick:
             self.surroundings.fix(problem)
         self.rules = Rules(
@@ -220,6 +218,13 @@ class Searcher:
                     if want.optional or is_off:
                         allowed |= ABSENT
                     yield Supposition(group.number, allowed, cause)
+
+
+def games_of(problem: Problem) -> tuple[Version, ...]:
+    """Return the versions of the game that a problem speaks of, and those that the sheet knows, ascending."""
+    games = {*problem.games, *problem.catalog.sheet.known_versions}
+    games.update(trial.game for trial in problem.trials)
+    return tuple(sorted(games))
 
 
 def _asks_for_prereleases(problem: Problem) -> dict[ModId, frozenset[Key]]:

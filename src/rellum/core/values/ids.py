@@ -20,5 +20,10 @@ class ReleaseName(NamedTuple):
     version: str
     build: str = ""
 
+    @property
+    def label(self) -> str:
+        """Its version, with its build where it has one: ``3.2 (harbour)``."""
+        return f"{self.version} ({self.build})" if self.build else self.version
+
     def __str__(self) -> str:
         return f"{self.mod} {self.version}"

@@ -6,11 +6,10 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.composing.pack_problem import problem_of
 from rellum.core.solving.game_versions import Outlook, look_out
-from rellum.core.solving.search import Searcher
 
 
 def outlook(request: Request) -> Outlook:
     """Search a line-up for each known version of the game. Raises what reading can raise."""
     with open_pack(request) as opened:
         asked = problem_of(opened)
-        return look_out(Searcher(asked.problem), asked.problem, asked.releases_now())
+        return look_out(asked.problem, asked.releases_now())
