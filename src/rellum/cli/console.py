@@ -28,9 +28,6 @@ SECONDS_BETWEEN_LINES = 10
 MOST_DETAILS = 40
 """Lines of detail that an error shows to people; ``--json`` has all."""
 
-_MUCH = 2_000
-"""Entries of a document from which on it pays to import a faster package to print it."""
-
 Style = Literal["bold", "dim", "red", "yellow", "green", "cyan"]
 _CODES: dict[Style, str] = {
     "bold": "1",
@@ -205,23 +202,9 @@ def wants_json() -> bool:
 
 def say_json(document: Any) -> None:
     """Print one JSON document (RFC 8259) and nothing else; it begins with its format."""
-    from rellum.cli.document_format import with_format
+    from rellum.cli.document_format import document_text
 
-    _put(_json_text(with_format(document)))
-
-
-def _json_text(document: Any) -> str:
-    """Return a document as text in ASCII, indented; one with very much in it by a faster package."""
-    lists = [each for each in document.values() if isinstance(each, (list, tuple))]
-    if sum(map(len, lists)) > _MUCH:
-        import msgspec
-
-        text = msgspec.json.format(msgspec.json.encode(document), indent=2)
-        if text.isascii():
-            return text.decode("ascii")
-    import json
-
-    return json.dumps(document, indent=2, ensure_ascii=True)
+    _put(document_text(document))
 
 
 def say_csv(rows: Sequence[Sequence[str]]) -> None:

@@ -50,15 +50,17 @@ def standing(asked: Problem) -> tuple[Problem, Releases] | None:
 
 class AtOnceTest(unittest.TestCase):
     @settings(max_examples=300, deadline=None)
-    @given(randoms, st.booleans())
-    @example(Random(2307), True)  # another release has its options by default, and they need a mod
-    def test_it_is_what_a_search_says(self, source, has_options) -> None:
+    @given(randoms, st.booleans(), st.booleans())
+    @example(
+        Random(2307), True, False
+    )  # another release has its options by default, and they need a mod
+    def test_it_is_what_a_search_says(self, source, has_options, is_quick) -> None:
         asked = random_problem(source)
         stands = standing(with_random_options(source, asked) if has_options else asked)
         if stands is None:
             return
         problem, now = stands
-        searcher = Searcher(problem)
+        searcher = Searcher(problem, is_quick=is_quick)
         at_once = AtOnce(searcher, problem, now)
         for mod in now:
             for each in searcher.rules.mods[mod].mod.releases:
@@ -89,7 +91,7 @@ class AtOnceTest(unittest.TestCase):
         if stands is None:
             return
         problem, now = stands
-        for each in find_news(Searcher(problem), problem, now, list(now), tells=False):
+        for each in find_news(problem, now, list(now), tells=False):
             truth = suppose(Searcher(problem), problem, each.release, now)
             self.assertEqual(each.outcome.reason is None, truth.reason is None)
             self.assertEqual(each.outcome.changes, truth.changes)

@@ -25,7 +25,7 @@ class AtOnce:
     """Answers for a line-up that stands, where that is a line-up for what is asked."""
 
     def __init__(self, searcher: Searcher, problem: Problem, now: Mapping[ModId, Release]) -> None:
-        self._searcher, self._problem, self._now = searcher, problem, now
+        self.searcher, self._problem, self._now = searcher, problem, now
         self._suppositions = tuple(searcher.suppose(problem)) if self._has_cards() else ()
         found = searcher.search(problem, tells=False)
         self._can_refuse = isinstance(found, Found)
@@ -44,23 +44,23 @@ class AtOnce:
             self._remember(found)
 
     def _has_cards(self) -> bool:
-        return all(want.mod in self._searcher.rules.mods for want in self._problem.wants)
+        return all(want.mod in self.searcher.rules.mods for want in self._problem.wants)
 
     def _remember(self, found: Found) -> None:
         """Note the line-up's values, unless what is left open besides could change with a release."""
-        engine = self._searcher.engine
+        engine = self.searcher.engine
         if not self._stand():
             return
         values = [ABSENT] * len(engine.domains)
         for number, value in found.values.items():
             values[number] = 1 << value
-        around = self._searcher.surroundings
+        around = self.searcher.surroundings
         for number in (around.game, around.edition, *around.expansions.values()):
             if engine.domains[number] & (engine.domains[number] - 1):
                 return
             values[number] = engine.domains[number]
         left_out = (want.mod for want in self._problem.wants if want.mod not in self._now)
-        if any(engine.domains[self._searcher.rules.mods[mod].number] != ABSENT for mod in left_out):
+        if any(engine.domains[self.searcher.rules.mods[mod].number] != ABSENT for mod in left_out):
             return
         for clause in engine.given:
             if not any(values[number] & mask for number, mask in clause.literals):
@@ -72,8 +72,8 @@ class AtOnce:
 
     def _entries_of(self, number: int) -> tuple[Entry, ...]:
         """Return what must come in with the value that a variable has."""
-        rules, values = self._searcher.rules, self._values
-        needs = self._searcher.taking.needs_of(number, values[number].bit_length() - 1)
+        rules, values = self.searcher.rules, self._values
+        needs = self.searcher.taking.needs_of(number, values[number].bit_length() - 1)
         variable = rules.by_number[number]
         if not isinstance(variable, ModVariable):
             return needs
@@ -82,15 +82,19 @@ class AtOnce:
 
     def _stand(self) -> bool:
         """Let the engine stand where all that is asked is supposed, and nothing more."""
-        return self._can_refuse and self._searcher.stand(self._suppositions)
+        return self._can_refuse and self.searcher.stand(self._suppositions)
 
     def refusal(self, release: Release) -> Reason | None:
         """Return what rules a release out at once; None: that takes a search."""
         if not self._stand():
             return None
-        engine = self._searcher.engine
-        variable = self._searcher.rules.mods[release.mod]
+        engine = self.searcher.engine
+        variable = self.searcher.rules.mods[release.mod]
         mask = variable.mask_of([release])
+        if not variable.considered & mask:
+            found = tuple(self.searcher.rules.left_out_by(variable, mask))
+            asked = against(self._asked.get(variable.number, ()), variable, mask).causes
+            return Reason((*found, *asked), is_minimal=False)
         if not engine.domains[variable.number] & mask:
             return against(self._ruled_out_by(variable, mask), variable, mask)
         level = engine.level
@@ -102,7 +106,7 @@ class AtOnce:
 
     def _ruled_out_by(self, variable: ModVariable, mask: int) -> list[Clause]:
         """Return what the last step against a release follows from, and what the pack asks of its mod."""
-        engine = self._searcher.engine
+        engine = self.searcher.engine
         if self._trail != engine.trail_length:
             self._trail = engine.trail_length
             self._narrowings = engine.narrowings()
@@ -117,8 +121,8 @@ class AtOnce:
 
         None: whether that can be takes a search. The release is one that ``refusal`` does not rule out.
         """
-        variable = self._searcher.rules.mods[release.mod]
-        if not self._values or variable.mod.options:  # its options are chosen anew with a release
+        variable = self.searcher.rules.mods[release.mod]
+        if not self._values or variable.terms.options:  # its options are chosen anew with a release
             return None
         number, before = variable.number, self._values[variable.number]
         self._values[number] = variable.mask_of([release])
@@ -130,7 +134,7 @@ class AtOnce:
             self._values[number] = before
         if taken is None or number not in taken:
             return None
-        left = [mod for mod in self._now if self._searcher.rules.mods[mod].number not in taken]
+        left = [mod for mod in self._now if self.searcher.rules.mods[mod].number not in taken]
         after = {mod: each for mod, each in self._now.items() if mod not in left}
         return None if find_circle({**after, release.mod: release}) else tuple(left)
 
@@ -147,7 +151,7 @@ class AtOnce:
 
         None where a mod that is not there might come in: whether it can is not known here.
         """
-        mods = self._searcher.rules.mods
+        mods = self.searcher.rules.mods
         taken: set[int] = set()
         wants = [mods[want.mod].number for want in self._problem.wants if want.mod in self._now]
         queue: list[Entry] = [((number, ~ABSENT),) for number in wants]

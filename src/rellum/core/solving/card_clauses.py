@@ -49,8 +49,13 @@ class Rules:
         held: frozenset[tuple[ModId, Version]] = frozenset(),
         kept: Mapping[ModId, Locked] | None = None,
         is_game_fixed: bool = False,
+        tells: bool = True,
     ) -> None:
-        """``is_game_fixed``: nothing about the game changes, and releases not for it are not looked at."""
+        """Make the rules; nothing is brought in yet.
+
+        ``is_game_fixed``: nothing about the game changes, and releases not for it are not looked at.
+        ``tells``: clauses have causes, from which reasons are made.
+        """
         self.engine = engine
         self.catalog = catalog
         self.book_of_terms = terms_of(catalog)
@@ -65,8 +70,7 @@ class Rules:
         self._is_game_fixed = is_game_fixed
         self._ranges_of_game: dict[str, bool] = {}
         self._met = Met()
-        self.tells = not is_game_fixed
-        """Whether clauses have causes: nobody asks for them where the game is fixed."""
+        self.tells = tells
 
     # What the search begins with.
 
@@ -154,7 +158,7 @@ class Rules:
     def _bind(self, variable: ModVariable) -> None:
         """Add what ties the releases of a mod to the game, and which of them are never taken."""
         terms, around, looked_at = variable.terms, self.surroundings, variable.considered
-        for mask, text, trials in self._games_of(variable):
+        for mask, text, trials in self._games_of(variable, looked_at):
             allowed = around.game_mask(text, tuple(trial.game for trial in trials))
             if allowed != around.every_game:
                 cause: Cause = causes.ForGame(variable, mask, text, trials)
@@ -182,7 +186,7 @@ class Rules:
         out = terms.withdrawn & ~self._held_of(variable) | terms.unfinished
         out |= terms.prereleases & ~self._asked_of(variable)
         if self.book.speaks_of(variable.id):
-            for mask, text, trials in self._games_of(variable):
+            for mask, text, trials in self._games_of(variable, variable.considered):
                 allowed = around.game_mask(text, tuple(trial.game for trial in trials))
                 if not domains[around.game] & allowed:
                     out |= mask
@@ -210,16 +214,40 @@ class Rules:
             self._ranges_of_game[text] = found
         return found
 
-    def _games_of(self, variable: ModVariable) -> Iterator[tuple[int, str, tuple[Trial, ...]]]:
+    def left_out_by(self, variable: ModVariable, mask: int) -> Iterator[Cause]:
+        """Yield why a release was left out for good."""
+        terms, around, domains = variable.terms, self.surroundings, self.engine.domains
+        if withdrawn := terms.withdrawn & ~self._held_of(variable) & mask:
+            yield causes.Withdrawn(variable, withdrawn)
+        if terms.unfinished & mask:
+            yield causes.Unfinished(variable, terms.unfinished)
+        if terms.prereleases & ~self._asked_of(variable) & mask:
+            yield causes.Prerelease(variable, terms.prereleases & ~self._asked_of(variable))
+        for own, text, trials in self._games_of(variable, terms.everything):
+            allowed = around.game_mask(text, tuple(trial.game for trial in trials))
+            if own & mask and not domains[around.game] & allowed:
+                yield causes.ForGame(variable, own, text, trials)
+        for said in terms.editions:
+            allowed = around.edition_mask(said.editions)
+            if said.mask & mask and not domains[around.edition] & allowed:
+                yield causes.ForEditions(variable, said.mask, said.editions)
+        for each in terms.expansions:
+            needed = THERE if each.is_needed else ABSENT
+            if each.mask & mask and not domains[around.expansion(each.expansion)] & needed:
+                yield causes.ForExpansion(variable, each.mask, each.expansion, each.is_needed)
+
+    def _games_of(
+        self, variable: ModVariable, looked_at: int
+    ) -> Iterator[tuple[int, str, tuple[Trial, ...]]]:
         """Yield the ranges of game versions that releases are for, and the trials that widen them."""
         for mask, text in variable.terms.games:
-            if not mask & variable.considered:
+            if not mask & looked_at:
                 continue
             if not self.book.speaks_of(variable.id):
-                yield mask & variable.considered, text, ()
+                yield mask & looked_at, text, ()
                 continue
             by_trials: dict[tuple[Trial, ...], int] = defaultdict(int)
-            for release in variable.releases(mask & variable.considered):
+            for release in variable.releases(mask & looked_at):
                 by_trials[self.book.working(release)] |= variable.mask_of([release])
             yield from ((own, text, trials) for trials, own in by_trials.items())
 

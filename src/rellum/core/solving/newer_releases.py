@@ -7,13 +7,11 @@ from dataclasses import dataclass
 
 from rellum.core.catalog.model import Release
 from rellum.core.solving import causes
-from rellum.core.solving.at_once import AtOnce
 from rellum.core.solving.problem import Problem, Statement
 from rellum.core.solving.prover import Work
 from rellum.core.solving.refusal import Reason
-from rellum.core.solving.search import Searcher
 from rellum.core.solving.sentences import tell
-from rellum.core.solving.suppose import Outcome, Releases, suppose, suppose_quickly
+from rellum.core.solving.suppose import Outcome, Releases, Supposer
 from rellum.core.values.ids import ModId
 
 BRIEF = 60
@@ -43,42 +41,32 @@ class NewRelease:
 
 
 def find_news(
-    searcher: Searcher,
-    problem: Problem,
-    now: Releases,
-    mods: Iterable[ModId],
-    *,
-    tells: bool = True,
+    problem: Problem, now: Releases, mods: Iterable[ModId], *, tells: bool = True
 ) -> Iterator[NewRelease]:
     """Yield, mod by mod, the newer releases from the newest down to the first that can be taken.
 
     ``tells``: the statements against each release are sought; without, it is only said what keeps it out.
     """
-    at_once = AtOnce(searcher, problem, now)
+    supposer = Supposer(problem, now)
     for mod in mods:
-        if mod not in searcher.rules.mods:
+        variable = supposer.variable(mod)
+        if variable is None:
             continue
         current = now[mod]
-        seen = {current.version}
-        for release in searcher.rules.mods[mod].mod.releases:
-            if release.version <= current.version or release.version in seen:
-                continue
-            seen.add(release.version)
-            told = outcome = _best_build(searcher, problem, release, now, at_once)
+        newer = [each for each in variable.book.versions(mod) if each > current.version]
+        for version in dict.fromkeys(newer):
+            builds = variable.releases(variable.mask_of_version(version))
+            told = outcome = _best_build(supposer, builds)
             if outcome.reason is not None and tells:
-                told = suppose(searcher, problem, outcome.release, now, Work(_WORK))
+                told = supposer.in_full(outcome.release, Work(_WORK))
             yield _as_news(current, outcome, told)
             if outcome.reason is None:
                 break
 
 
-def _best_build(
-    searcher: Searcher, problem: Problem, release: Release, now: Releases, at_once: AtOnce
-) -> Outcome:
+def _best_build(supposer: Supposer, builds: Iterable[Release]) -> Outcome:
     """Return the outcome of the first build of a version that can be taken, else of the first."""
-    mod = searcher.rules.mods[release.mod].mod
-    builds = [each for each in mod.releases if each.version == release.version]
-    outcomes = (suppose_quickly(searcher, problem, each, now, at_once) for each in builds)
+    outcomes = map(supposer.quickly, builds)
     first = next(outcomes)
     if first.reason is None:
         return first

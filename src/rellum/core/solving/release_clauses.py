@@ -76,14 +76,15 @@ class ReleaseClauses:
         literals = [(mods[mod].number, mods[mod].everything & ~mask) for mod, mask in masks.items()]
         self.rules.add(literals, causes.LoadsInCircle(tuple(told)))
 
-    def entries_of(self, number: int, value: int) -> Iterator[Entry]:
-        """Yield what must come in with a value of a variable, in the card's order."""
-        yield from self.needs_of(number, value)
+    def entries_of(self, number: int, value: int) -> tuple[Entry, ...]:
+        """Return what must come in with a value of a variable, in the card's order."""
+        needs = self.needs_of(number, value)
         variable = self.rules.by_number[number]
-        if isinstance(variable, ModVariable):
-            for group in self.rules.groups_of(variable.id):
-                if not self.rules.engine.domains[group.number] & ABSENT:
-                    yield group.entry
+        if not isinstance(variable, ModVariable) or not variable.terms.options:
+            return needs
+        domains = self.rules.engine.domains
+        groups = self.rules.groups_of(variable.id)
+        return (*needs, *(each.entry for each in groups if not domains[each.number] & ABSENT))
 
     def needs_of(self, number: int, value: int) -> tuple[Entry, ...]:
         """Return what a value of a variable needs, in the card's order."""

@@ -52,7 +52,7 @@ class Searcher:
     """Answers for one catalog, for any wants, holds and game that its first problem could bring in.
 
     Of ``kept`` mods no other release is looked at. A quick one answers for the game of its problem alone,
-    looks only at what is for that game, tells no reasons, and gives up where it gets hard.
+    looks only at what is for that game, and gives up where it gets hard. ``tells``: reasons are asked for.
     """
 
     def __init__(
@@ -61,6 +61,7 @@ class Searcher:
         kept: Mapping[ModId, Locked] | None = None,
         *,
         is_quick: bool = False,
+        tells: bool = True,
     ) -> None:
         self.problem = problem
         self.keeps = bool(kept)
@@ -80,6 +81,7 @@ class Searcher:
             held=frozenset((hold.mod, hold.version) for hold in problem.holds),
             kept=kept,
             is_game_fixed=is_quick,
+            tells=tells,
         )
         self.rules.bring_in(
             [*(want.mod for want in problem.wants), *(hold.mod for hold in problem.holds)]

@@ -315,10 +315,12 @@ class Run:
 
     def _walk(self) -> bool:
         """Go on to the next decision and take it; True: there is none left, all is in."""
-        domains = self.engine.domains
-        while self.at < len(self.queue):
-            entry = self.queue[self.at]
-            if self._is_met(entry):
+        domains, queue, taken = self.engine.domains, self.queue, self.taken
+        while self.at < len(queue):
+            entry = queue[self.at]
+            number, mask = entry[0]
+            # Most are met by the first that they name; that is asked ten times for each mod.
+            if (number in taken and domains[number] & mask) or self._is_met(entry):
                 self.at += 1
                 continue
             number, value_mask = self._first_possible(entry)
@@ -333,15 +335,13 @@ class Run:
             value = _lowest(value_mask)
             self.taken[number] = value
             self.at += 1
-            self.queue += self.taking.entries_of(number, value)
+            queue += self.taking.entries_of(number, value)
         return True
 
     def _is_met(self, entry: Entry) -> bool:
         """Whether something that came in meets an entry."""
-        for number, mask in entry:  # noqa: SIM110 (asked ten times for each mod; 'any' takes twice as long)
-            if number in self.taken and self.engine.domains[number] & mask:
-                return True
-        return False
+        domains = self.engine.domains
+        return any(number in self.taken and domains[number] & mask for number, mask in entry)
 
     def _first_possible(self, entry: Entry) -> tuple[int, int]:
         """Return the first of an entry's values that is still possible, as a variable and a mask."""

@@ -28,12 +28,12 @@ def solve(problem: Problem) -> tuple[Searcher, LineUp | NotFound]:
     quick = len(problem.games) == 1  # else the game is a part of the choice
     if problem.locked:
         kept = _can_stay(problem)
-        searcher = Searcher(problem, kept=kept, is_quick=quick)
+        searcher = Searcher(problem, kept=kept, is_quick=quick, tells=False)
         found = searcher.search(problem, tells=False)
         if isinstance(found, Found) and _stayed(searcher, problem, found, kept):
             return searcher, as_line_up(searcher, problem, found)
     if quick:
-        searcher = Searcher(problem, is_quick=True)
+        searcher = Searcher(problem, is_quick=True, tells=False)
         line_up = _found_quickly(searcher, problem)
         if line_up is not None:
             return searcher, line_up

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 from rellum.core.catalog.model import Release
 from rellum.core.solving import causes
 from rellum.core.solving.at_once import AtOnce
 from rellum.core.solving.problem import Problem
-from rellum.core.solving.prover import Work
+from rellum.core.solving.prover import OutOfWork, Work
 from rellum.core.solving.refusal import Reason, against, explain, reason_of
 from rellum.core.solving.search import NotFound, Searcher, Supposition
 from rellum.core.solving.solve import chosen_releases
+from rellum.core.solving.variables import ModVariable
 from rellum.core.values.ids import ModId
 
 Releases = Mapping[ModId, Release]
@@ -60,10 +63,51 @@ def suppose(
     return _taken(searcher, problem, release, now, reason)
 
 
-def suppose_quickly(
-    searcher: Searcher, problem: Problem, release: Release, now: Releases, at_once: AtOnce
-) -> Outcome:
+class Supposer:
+    """Says what taking releases would do in a line-up that stands.
+
+    A search is made only where it takes one, and where the pack's game is known it looks at what is for that
+    game alone. Whole reasons are sought by a searcher that looks at everything, made when it is needed.
+    """
+
+    def __init__(self, problem: Problem, now: Releases) -> None:
+        self.problem = problem
+        self.now = now
+        self._quick: AtOnce | None = None
+        if len(problem.games) == 1:
+            with suppress(OutOfWork):
+                self._quick = AtOnce(Searcher(problem, is_quick=True), problem, now)
+
+    @cached_property
+    def searcher(self) -> Searcher:
+        """One that looks at everything."""
+        return Searcher(self.problem)
+
+    @cached_property
+    def _whole(self) -> AtOnce:
+        return AtOnce(self.searcher, self.problem, self.now)
+
+    def variable(self, mod: ModId) -> ModVariable | None:
+        """Return a mod's variable; None: nothing that the pack asks for can bring it in."""
+        found = self._quick.searcher.rules.mods.get(mod) if self._quick else None
+        return found or self.searcher.rules.mods.get(mod)
+
+    def quickly(self, release: Release) -> Outcome:
+        """Say what taking a release would do; a reason is only what speaks of the release itself."""
+        quick = self._quick
+        if quick is not None and release.mod in quick.searcher.rules.mods:
+            with suppress(OutOfWork):
+                return _at_once(quick, self.problem, release, self.now)
+        return _at_once(self._whole, self.problem, release, self.now)
+
+    def in_full(self, release: Release, work: Work | None = None) -> Outcome:
+        """Say the same; a reason is all that cannot hold with the release, sought with so much work."""
+        return suppose(self.searcher, self.problem, release, self.now, work)
+
+
+def _at_once(at_once: AtOnce, problem: Problem, release: Release, now: Releases) -> Outcome:
     """Do the same by a search only where it takes one; a reason is only what speaks of the release."""
+    searcher = at_once.searcher
     refused = at_once.refusal(release)
     if refused is not None:
         return Outcome(release=release, changes=(), reason=refused)
@@ -110,16 +154,18 @@ def _with_fewest_moves(
 
     The search prefers newer releases where it may choose; what need not move is no news.
     """
+    asked = tuple(searcher.suppose(problem))
     moved = [mod for mod, each in after.items() if mod in now and now[mod] != each]
     for mod in moved:
         if mod not in searcher.rules.mods:
             continue
         variable = searcher.rules.mods[mod]
-        if now[mod] not in variable.mod.releases:
+        mask = variable.mask_of([now[mod]])
+        if not mask:
             continue
-        stays = Supposition(
-            variable.number, variable.mask_of([now[mod]]), causes.Supposed(now[mod])
-        )
+        stays = Supposition(variable.number, mask, causes.Supposed(now[mod]))
+        if not searcher.stand([*asked, *extras, stays]):
+            continue  # that it moves follows at once, as of most
         found = searcher.search(problem, [*extras, stays], tells=False)
         if not isinstance(found, NotFound):
             extras.append(stays)

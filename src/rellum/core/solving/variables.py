@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from rellum.core.catalog.model import Catalog, Mod, OptionChoice, OptionGroup, Release
 from rellum.core.catalog.terms import ModTerms, TermsBook, ascending, mask_in
@@ -40,6 +40,8 @@ class ModVariable:
     considered: int
     catalog: Catalog
     book: TermsBook
+    read: dict[int, Release] = field(default_factory=dict)
+    """The releases that were asked for so far, by value."""
 
     @property
     def mod(self) -> Mod:
@@ -48,7 +50,10 @@ class ModVariable:
 
     def release(self, value: int) -> Release:
         """Return the release of a value."""
-        return self.mod.releases[value - 1]
+        found = self.read.get(value)
+        if found is None:
+            found = self.read[value] = self.mod.releases[value - 1]
+        return found
 
     def mask(self, range_: Range) -> int:
         """Return the values whose versions lie in a range."""

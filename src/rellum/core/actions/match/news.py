@@ -12,7 +12,6 @@ from rellum.core.change.request import Request
 from rellum.core.composing.pack_problem import problem_of
 from rellum.core.errors import UserError
 from rellum.core.solving.newer_releases import NewRelease, find_news
-from rellum.core.solving.search import Searcher
 from rellum.core.solving.suppose import Releases
 from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
@@ -43,9 +42,8 @@ def news(request: Request, only: Sequence[str] = ()) -> News:
         asked = problem_of(opened)
         now = asked.releases_now()
         mods = [_chosen(asked.catalog, now, each) for each in only] or list(now)
-        searcher = Searcher(asked.problem)
         # To seek the statements against thousands of releases takes an hour; who asks for a mod reads them.
-        found = tuple(find_news(searcher, asked.problem, now, mods, tells=bool(only)))
+        found = tuple(find_news(asked.problem, now, mods, tells=bool(only)))
     return News(game=lock.game_version, releases=found, mods=len(mods))
 
 

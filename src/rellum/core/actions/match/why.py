@@ -14,14 +14,12 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.composing.pack_problem import PackProblem, problem_of
 from rellum.core.pack.lock_file import LockedRelease
-from rellum.core.solving.at_once import AtOnce
 from rellum.core.solving.newer_releases import brief, tell_outcome
 from rellum.core.solving.problem import Problem, Statement, Want
 from rellum.core.solving.prover import Work
 from rellum.core.solving.reasons import READABLE
-from rellum.core.solving.search import Searcher
 from rellum.core.solving.sentences import want_words
-from rellum.core.solving.suppose import Outcome, Releases, suppose, suppose_quickly
+from rellum.core.solving.suppose import Outcome, Releases, Supposer
 from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import parse_range
 from rellum.core.versions.version import Version
@@ -101,15 +99,14 @@ def _answers(
     problem: Problem, now: Releases, releases: Sequence[Release], work: Work | None
 ) -> Iterator[ReleaseAnswer]:
     """Yield what taking each release would do; with all that stands against it, while there is work left."""
-    searcher = Searcher(problem)
-    at_once = AtOnce(searcher, problem, now)
+    supposer = Supposer(problem, now)
     for each in releases:
-        quick = suppose_quickly(searcher, problem, each, now, at_once)
+        quick = supposer.quickly(each)
         told: Outcome | None = quick
         if quick.reason is not None:
             told = None
             if work is None or work.left > 0:
-                told = suppose(searcher, problem, each, now, work)
+                told = supposer.in_full(each, work)
             if work is not None and work.left <= 0:
                 told = None  # it was not brought to its end
         statements = None if told is None else tell_outcome(told)
