@@ -27,8 +27,7 @@ class AtOnce:
     def __init__(self, searcher: Searcher, problem: Problem, now: Mapping[ModId, Release]) -> None:
         self.searcher, self._problem, self._now = searcher, problem, now
         self._suppositions = tuple(searcher.suppose(problem)) if self._has_cards() else ()
-        found = searcher.search(problem, tells=False)
-        self._can_refuse = isinstance(found, Found)
+        self._can_refuse = True
         self._narrowings: dict[int, list[Narrowing]] = {}
         self._trail = -1
         self._asked: dict[int, list[Clause]] = defaultdict(list)
@@ -40,19 +39,46 @@ class AtOnce:
         self._clauses: dict[int, list[Clause]] = defaultdict(list)
         self._entries: dict[int, tuple[Entry, ...]] = {}
         self._domains: list[int] = []
-        if isinstance(found, Found) and chosen_releases(searcher, found) == now:
-            self._remember(found)
+        if not self._is_line_up():
+            found = searcher.search(problem, tells=False)
+            self._can_refuse = isinstance(found, Found)
+            if isinstance(found, Found) and chosen_releases(searcher, found) == now:
+                self._remember(found.values)
+
+    def _is_line_up(self) -> bool:
+        """See whether what stands is what a search would give; False: that takes a search.
+
+        It is where all of it is to stay, meets all clauses, and comes in as the search would walk.
+        """
+        rules, locked = self.searcher.rules, self._problem.locked
+        values: dict[int, int] = {}
+        for mod, release in self._now.items():
+            variable, kept = rules.mods.get(mod), locked.get(mod)
+            if variable is None or kept is None or variable.terms.options:
+                return False
+            mask = variable.mask_of([release])
+            if mask != variable.mask_of_version(kept.version, kept.build):
+                return False
+            values[variable.number] = mask.bit_length() - 1
+        if find_circle(self._now):
+            return False
+        self._remember(values)
+        if self._values and self._walk(self._entries) == values.keys():
+            return True
+        self._values = []
+        self._clauses.clear()
+        return False
 
     def _has_cards(self) -> bool:
         return all(want.mod in self.searcher.rules.mods for want in self._problem.wants)
 
-    def _remember(self, found: Found) -> None:
+    def _remember(self, chosen: Mapping[int, int]) -> None:
         """Note the line-up's values, unless what is left open besides could change with a release."""
         engine = self.searcher.engine
         if not self._stand():
             return
         values = [ABSENT] * len(engine.domains)
-        for number, value in found.values.items():
+        for number, value in chosen.items():
             values[number] = 1 << value
         around = self.searcher.surroundings
         for number in (around.game, around.edition, *around.expansions.values()):
@@ -62,13 +88,15 @@ class AtOnce:
         left_out = (want.mod for want in self._problem.wants if want.mod not in self._now)
         if any(engine.domains[self.searcher.rules.mods[mod].number] != ABSENT for mod in left_out):
             return
+        if not all(values[each.number] & each.mask for each in self._suppositions):
+            return
         for clause in engine.given:
             if not any(values[number] & mask for number, mask in clause.literals):
                 return
             for number, _ in clause.literals:
                 self._clauses[number].append(clause)
         self._values, self._domains = values, list(engine.domains)
-        self._entries = {number: self._entries_of(number) for number in found.values}
+        self._entries = {number: self._entries_of(number) for number in chosen}
 
     def _entries_of(self, number: int) -> tuple[Entry, ...]:
         """Return what must come in with the value that a variable has."""

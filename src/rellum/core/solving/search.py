@@ -96,6 +96,11 @@ class Searcher:
         """How many clauses there are, those that were learned left out."""
         return len(self.engine.given)
 
+    @property
+    def cost(self) -> int:
+        """What it took to make all clauses, in looks at one."""
+        return len(self.engine.given) * _CLAUSE
+
     def search(
         self, problem: Problem, extra: Iterable[Supposition] = (), *, tells: bool = True
     ) -> Found | NotFound:

@@ -73,15 +73,18 @@ class Supposer:
     def __init__(self, problem: Problem, now: Releases) -> None:
         self.problem = problem
         self.now = now
+        self._searcher: Searcher | None = None
         self._quick: AtOnce | None = None
         if len(problem.games) == 1:
             with suppress(OutOfWork):
                 self._quick = AtOnce(Searcher(problem, is_quick=True), problem, now)
 
-    @cached_property
+    @property
     def searcher(self) -> Searcher:
         """One that looks at everything."""
-        return Searcher(self.problem)
+        if self._searcher is None:
+            self._searcher = Searcher(self.problem)
+        return self._searcher
 
     @cached_property
     def _whole(self) -> AtOnce:
@@ -99,6 +102,12 @@ class Supposer:
             with suppress(OutOfWork):
                 return _at_once(quick, self.problem, release, self.now)
         return _at_once(self._whole, self.problem, release, self.now)
+
+    def takes_more_than(self, work: int) -> bool:
+        """Whether to look at everything takes more than so much work, in looks at clauses."""
+        if self._quick is None or self._searcher is not None:  # it is made
+            return work <= 0
+        return self._quick.searcher.cost > work
 
     def in_full(self, release: Release, work: Work | None = None) -> Outcome:
         """Say the same; a reason is all that cannot hold with the release, sought with so much work."""

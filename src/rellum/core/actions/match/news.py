@@ -39,7 +39,7 @@ def news(request: Request, only: Sequence[str] = ()) -> News:
     """
     with open_pack(request) as opened:
         lock = opened.files.lock
-        asked = problem_of(opened)
+        asked = problem_of(opened, fresh=())
         now = asked.releases_now()
         mods = [_chosen(asked.catalog, now, each) for each in only] or list(now)
         # To seek the statements against thousands of releases takes an hour; who asks for a mod reads them.

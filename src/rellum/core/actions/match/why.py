@@ -65,7 +65,7 @@ def why(request: Request, mod_id: str, version: str = "") -> WhyAnswer:
     Of several releases the statements are sought, the newest first, as far as a little work goes.
     """
     with open_pack(request) as opened:
-        asked = problem_of(opened)
+        asked = problem_of(opened, fresh=())
         mod = find_mod(asked.catalog, mod_id)
         which = find_release_version(mod, version) if version else None
         return _explain(asked, mod, which)
@@ -105,10 +105,10 @@ def _answers(
         told: Outcome | None = quick
         if quick.reason is not None:
             told = None
-            if work is None or work.left > 0:
+            if work is None or not supposer.takes_more_than(work.left):
                 told = supposer.in_full(each, work)
-            if work is not None and work.left <= 0:
-                told = None  # it was not brought to its end
+                if work is not None and work.left <= 0:
+                    told = None  # it was not brought to its end
         statements = None if told is None else tell_outcome(told)
         is_short = statements is not None and len(statements) <= READABLE
         yield ReleaseAnswer(
