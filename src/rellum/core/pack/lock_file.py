@@ -15,15 +15,18 @@ from rellum.core.catalog.written_ids import parse_digest, parse_id
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome
-from rellum.core.values.ids import ModId, ReleaseName, SheetId
+from rellum.core.pack.locked_release import LockedRelease as LockedRelease
+from rellum.core.values.ids import ModId, SheetId
 from rellum.core.values.paths import shown_file
 from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
 
 if TYPE_CHECKING:
-    from rellum.core.solving.problem import Options
+    pass
 
 FORMAT = 1
+_MANY = 100
+"""From so many releases on it pays to read them at once."""
 _PLAIN = re.compile(r"[A-Za-z0-9 ._:,()+-]*")
 """A text that is written as it is; nearly all are."""
 
@@ -32,36 +35,6 @@ class NoLineUp(UserError):
     """There is no line-up yet, or it does not fit the game."""
 
     code = "no-line-up"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockedRelease:
-    """One release of the line-up, its version as the card writes it.
-
-    ``because`` are the mods that need it; empty: it is wanted. ``trial`` is what it rests on where
-    the game lies outside the range that it declares; empty where it does not. ``check_by_hand`` are
-    conditions outside Rellum's reach.
-    """
-
-    mod: ModId
-    version: str
-    build: str = ""
-    because: tuple[ModId, ...]
-    options: Options = ()
-    trial: str = ""
-    files: tuple[ReleaseFile, ...]
-    source: Source
-    check_by_hand: tuple[str, ...] = ()
-
-    @property
-    def name(self) -> ReleaseName:
-        """Which release it is."""
-        return ReleaseName(self.mod, self.version, self.build)
-
-    @property
-    def label(self) -> str:
-        """Its version, with its build where it has one: ``3.2 (harbour)``."""
-        return f"{self.version} ({self.build})" if self.build else self.version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -164,9 +137,7 @@ def _read(table: dict[str, Any], file: str) -> LockFile:
     edition = game.text("edition", "boxed")
     expansions = game.texts("expansions", "ice-charts")
     game.finish()
-    releases = tuple(
-        release for each in root.tables("release") if (release := _read_release(each)) is not None
-    )
+    releases = _read_releases(root, table.get("release"), file)
     root.finish()
     raise_faults(fault_lines(faults), shown_file(file))
     assert sheet is not None and version is not None  # else there were faults
@@ -178,6 +149,17 @@ def _read(table: dict[str, Any], file: str) -> LockFile:
         expansions=expansions,
         releases=releases,
     )
+
+
+def _read_releases(root: TableReader, tables: Any, file: str) -> tuple[LockedRelease, ...]:
+    readers = root.tables("release")
+    if len(readers) > _MANY:
+        from rellum.core.pack.plain_lock import read_plain
+
+        found = read_plain(tables, file)
+        if found is not None:
+            return found
+    return tuple(release for each in readers if (release := _read_release(each)) is not None)
 
 
 def _read_release(reader: TableReader) -> LockedRelease | None:

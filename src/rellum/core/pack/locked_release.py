@@ -1,0 +1,42 @@
+"""One release of a line-up, as ``rellum.lock`` has it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from rellum.core.catalog.release_rules import ReleaseFile, Source
+from rellum.core.values.ids import ModId, ReleaseName
+
+if TYPE_CHECKING:
+    from rellum.core.solving.problem import Options
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockedRelease:
+    """One release of the line-up, its version as the card writes it.
+
+    ``because`` are the mods that need it; empty: it is wanted. ``trial`` is what it rests on where
+    the game lies outside the range that it declares; empty where it does not. ``check_by_hand`` are
+    conditions outside Rellum's reach.
+    """
+
+    mod: ModId
+    version: str
+    build: str = ""
+    because: tuple[ModId, ...]
+    options: Options = ()
+    trial: str = ""
+    files: tuple[ReleaseFile, ...]
+    source: Source
+    check_by_hand: tuple[str, ...] = ()
+
+    @property
+    def name(self) -> ReleaseName:
+        """Which release it is."""
+        return ReleaseName(self.mod, self.version, self.build)
+
+    @property
+    def label(self) -> str:
+        """Its version, with its build where it has one: ``3.2 (harbour)``."""
+        return f"{self.version} ({self.build})" if self.build else self.version
