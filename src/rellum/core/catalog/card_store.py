@@ -49,6 +49,7 @@ class Stamp:
 class StoredCard:
     """A card without faults: what must be known of it at once, and its parts encoded.
 
+    ``count`` is how many releases it has.
     ``terms`` are empty where they do not fit into 64 bits: they are made from the mod then. ``digest`` is the
     hash of the mod's own bytes, which are kept apart, as its releases are.
     """
@@ -57,6 +58,7 @@ class StoredCard:
     id: ModId
     ordering: Ordering
     offers: tuple[ModId, ...]
+    count: int
     names: bytes
     versions: bytes
     terms: bytes
@@ -90,6 +92,7 @@ def store_card(mod: Mod, stamp: Stamp) -> tuple[StoredCard, Content]:
         id=mod.id,
         ordering=mod.ordering,
         offers=tuple(offers),
+        count=len(mod.releases),
         names=encode(names_of(mod)),
         versions=encode(tuple(each.version for each in mod.releases)),
         terms=b"" if is_wide else encode(make_terms(mod, lambda _: 0)),
@@ -220,6 +223,10 @@ class StoredTerms:
         self._cards = mods.cards
         self._made = made
         self._decoders = _Decoders()
+
+    def count(self, mod: ModId) -> int:
+        """Return how many releases a mod has that has a card."""
+        return self._cards[mod].count
 
     def terms(self, mod: ModId) -> ModTerms:
         """Return the terms of a mod that has a card."""

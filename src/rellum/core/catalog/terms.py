@@ -129,6 +129,24 @@ class ModTerms:
         return (2 << self.count) - 2
 
 
+NO_TERMS = ModTerms(
+    count=0,
+    games=(),
+    editions=(),
+    expansions=(),
+    withdrawn=0,
+    unfinished=0,
+    prereleases=0,
+    plain_needs=(),
+    needs=(),
+    clashes=(),
+    variants=(),
+    load=(),
+    options=(),
+)
+"""The terms of a mod whose card is not read yet."""
+
+
 class ReleaseNames(NamedTuple):
     """The versions of a mod as its card writes them, and their builds; the newest first."""
 
@@ -152,6 +170,9 @@ class ReleaseNames(NamedTuple):
 class TermsBook(Protocol):
     """The terms of all mods of a catalog."""
 
+    def count(self, mod: ModId) -> int:
+        """Return how many releases a mod has that has a card."""
+
     def terms(self, mod: ModId) -> ModTerms:
         """Return the terms of a mod that has a card."""
 
@@ -168,6 +189,10 @@ class MadeTerms:
     def __init__(self, catalog: Catalog) -> None:
         self._catalog = catalog
         self._keys: dict[ModId, list[Key]] = {}
+
+    def count(self, mod: ModId) -> int:
+        """Return how many releases a mod has that has a card."""
+        return len(self._catalog.mods[mod].releases)
 
     def terms(self, mod: ModId) -> ModTerms:
         """Return the terms of a mod that has a card."""
@@ -285,25 +310,36 @@ class Met:
         self.text = texts.setdefault
 
 
-def narrowed(terms: ModTerms, looked_at: int, met: Met) -> ModTerms:
-    """Return the terms without the needs and clashes of releases that nobody looks at.
+def known_once(terms: ModTerms, looked_at: int, met: Met) -> list[PlainNeed]:
+    """Return the plain needs of releases that are looked at; each value that was met before is that one."""
+    return [
+        PlainNeed(
+            met.mask(mask & looked_at, mask & looked_at),
+            met.mod(mod, mod),
+            met.text(range_, range_),
+            met.mask(meets, meets),
+        )
+        for mask, mod, range_, meets in terms.plain_needs
+        if mask & looked_at
+    ]
 
-    ``met`` are the ids, ranges and masks met so far: each is kept once, as a catalog has most many times.
-    """
-    return replace(
-        terms,
-        plain_needs=tuple(
-            PlainNeed(
-                met.mask(mask & looked_at, mask & looked_at),
-                met.mod(mod, mod),
-                met.text(range_, range_),
-                met.mask(meets, meets),
-            )
-            for mask, mod, range_, meets in terms.plain_needs
-            if mask & looked_at
-        ),
+
+def narrowed(terms: ModTerms, plain_needs: Iterable[PlainNeed], looked_at: int) -> ModTerms:
+    """Return the terms with these plain needs, and of the others only what releases looked at say."""
+    return ModTerms(
+        count=terms.count,
+        games=terms.games,
+        editions=terms.editions,
+        expansions=terms.expansions,
+        withdrawn=terms.withdrawn,
+        unfinished=terms.unfinished,
+        prereleases=terms.prereleases,
+        plain_needs=tuple(plain_needs),
         needs=tuple(each for each in terms.needs if each.mask & looked_at),
         clashes=tuple(each for each in terms.clashes if each.mask & looked_at),
+        variants=terms.variants,
+        load=terms.load,
+        options=terms.options,
     )
 
 

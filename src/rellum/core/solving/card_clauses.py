@@ -16,7 +16,7 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from rellum.core.catalog.card_store import terms_of
 from rellum.core.catalog.model import Catalog, OptionChoice, OptionGroup, Trial
-from rellum.core.catalog.terms import Met, narrowed
+from rellum.core.catalog.terms import NO_TERMS, Met, ModTerms, known_once, narrowed
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Engine, Literal
@@ -48,12 +48,10 @@ class Rules:
         asked: Mapping[ModId, frozenset[Key]] | None = None,
         held: frozenset[tuple[ModId, Version]] = frozenset(),
         kept: Mapping[ModId, Locked] | None = None,
-        is_game_fixed: bool = False,
         tells: bool = True,
     ) -> None:
         """Make the rules; nothing is brought in yet.
 
-        ``is_game_fixed``: nothing about the game changes, and releases not for it are not looked at.
         ``tells``: clauses have causes, from which reasons are made.
         """
         self.engine = engine
@@ -67,8 +65,6 @@ class Rules:
         self._asked = asked or {}
         self._held = held
         self._kept = kept or {}
-        self._is_game_fixed = is_game_fixed
-        self._ranges_of_game: dict[str, bool] = {}
         self._met = Met()
         self.tells = tells
 
@@ -87,24 +83,27 @@ class Rules:
             waiting += self.catalog.offered.get(mod_id, ())
             if mod_id in self.catalog.mods:
                 variable = self._add_mod(mod_id)
-                if self._is_game_fixed:
-                    self._leave_out(variable)
-                variable.terms = narrowed(variable.terms, variable.considered, self._met)
+                needs = known_once(variable.terms, variable.considered, self._met)
+                variable.terms = narrowed(variable.terms, needs, variable.considered)
                 new.append(variable)
-                waiting += _named(variable)
+                waiting += named_by(variable)
         for variable in new:
-            if not self._is_game_fixed:
-                self._bind(variable)
-        for trial in self.book.breaking:
-            self._forbid(trial)
+            self._bind(variable)
+        self._forbid_what_broke()
 
     def _add_mod(self, mod_id: ModId) -> ModVariable:
         terms = self.book_of_terms.terms(mod_id)
-        everything = (2 << terms.count) - 1
+        variable = self._add_variable(mod_id, terms.count)
+        self._take_terms(variable, terms)
+        return variable
+
+    def _add_variable(self, mod_id: ModId, count: int) -> ModVariable:
+        """Make a mod's variable, of which nothing but how many releases it has is known yet."""
+        everything = (2 << count) - 1
         variable = ModVariable(
-            number=self.engine.add_variable(terms.count + 1),
+            number=self.engine.add_variable(count + 1),
             id=mod_id,
-            terms=terms,
+            terms=NO_TERMS,
             everything=everything,
             considered=everything,
             catalog=self.catalog,
@@ -116,9 +115,12 @@ class Rules:
             variable.considered = mask
             self.engine.add([(variable.number, ABSENT | mask)], None)
         self.mods[mod_id] = self.by_number[variable.number] = variable
+        return variable
+
+    def _take_terms(self, variable: ModVariable, terms: ModTerms) -> None:
+        variable.terms = terms
         for group in terms.options:
             self._add_group(variable, group)
-        return variable
 
     def _add_group(self, owner: ModVariable, group: OptionGroup) -> None:
         for choice in group.choices:
@@ -158,7 +160,7 @@ class Rules:
     def _bind(self, variable: ModVariable) -> None:
         """Add what ties the releases of a mod to the game, and which of them are never taken."""
         terms, around, looked_at = variable.terms, self.surroundings, variable.considered
-        for mask, text, trials in self._games_of(variable, looked_at):
+        for mask, text, trials in self.games_of(variable, looked_at):
             allowed = around.game_mask(text, tuple(trial.game for trial in trials))
             if allowed != around.every_game:
                 cause: Cause = causes.ForGame(variable, mask, text, trials)
@@ -173,70 +175,14 @@ class Rules:
                 literal = (around.expansion(each.expansion), THERE if each.is_needed else ABSENT)
                 cause = causes.ForExpansion(variable, mask, each.expansion, each.is_needed)
                 self._add_unless(variable, mask, literal, cause)
-        if mask := terms.withdrawn & looked_at & ~self._held_of(variable):
+        if mask := terms.withdrawn & looked_at & ~self.held_of(variable):
             self._add_unless(variable, mask, None, causes.Withdrawn(variable, mask))
         if mask := terms.unfinished & looked_at:
             self._add_unless(variable, mask, None, causes.Unfinished(variable, mask))
-        if mask := terms.prereleases & looked_at & ~self._asked_of(variable):
+        if mask := terms.prereleases & looked_at & ~self.asked_of(variable):
             self._add_unless(variable, mask, None, causes.Prerelease(variable, mask))
 
-    def _leave_out(self, variable: ModVariable) -> None:
-        """Leave out for good the releases that are never taken, or not with the game as it is."""
-        terms, around, domains = variable.terms, self.surroundings, self.engine.domains
-        out = terms.withdrawn & ~self._held_of(variable) | terms.unfinished
-        out |= terms.prereleases & ~self._asked_of(variable)
-        if self.book.speaks_of(variable.id):
-            for mask, text, trials in self._games_of(variable, variable.considered):
-                allowed = around.game_mask(text, tuple(trial.game for trial in trials))
-                if not domains[around.game] & allowed:
-                    out |= mask
-        else:
-            for mask, text in terms.games:
-                if not self._is_for_game(text):
-                    out |= mask
-        for said in terms.editions:
-            if not domains[around.edition] & around.edition_mask(said.editions):
-                out |= said.mask
-        for each in terms.expansions:
-            needed = THERE if each.is_needed else ABSENT
-            if not domains[around.expansion(each.expansion)] & needed:
-                out |= each.mask
-        if out & variable.considered:
-            variable.considered &= ~out
-            self.engine.add([(variable.number, ABSENT | variable.considered)], None)
-
-    def _is_for_game(self, text: str) -> bool:
-        """Whether a range of versions holds the game's, which is fixed."""
-        found = self._ranges_of_game.get(text)
-        if found is None:
-            around = self.surroundings
-            found = bool(self.engine.domains[around.game] & around.game_mask(text))
-            self._ranges_of_game[text] = found
-        return found
-
-    def left_out_by(self, variable: ModVariable, mask: int) -> Iterator[Cause]:
-        """Yield why a release was left out for good."""
-        terms, around, domains = variable.terms, self.surroundings, self.engine.domains
-        if withdrawn := terms.withdrawn & ~self._held_of(variable) & mask:
-            yield causes.Withdrawn(variable, withdrawn)
-        if terms.unfinished & mask:
-            yield causes.Unfinished(variable, terms.unfinished)
-        if terms.prereleases & ~self._asked_of(variable) & mask:
-            yield causes.Prerelease(variable, terms.prereleases & ~self._asked_of(variable))
-        for own, text, trials in self._games_of(variable, terms.everything):
-            allowed = around.game_mask(text, tuple(trial.game for trial in trials))
-            if own & mask and not domains[around.game] & allowed:
-                yield causes.ForGame(variable, own, text, trials)
-        for said in terms.editions:
-            allowed = around.edition_mask(said.editions)
-            if said.mask & mask and not domains[around.edition] & allowed:
-                yield causes.ForEditions(variable, said.mask, said.editions)
-        for each in terms.expansions:
-            needed = THERE if each.is_needed else ABSENT
-            if each.mask & mask and not domains[around.expansion(each.expansion)] & needed:
-                yield causes.ForExpansion(variable, each.mask, each.expansion, each.is_needed)
-
-    def _games_of(
+    def games_of(
         self, variable: ModVariable, looked_at: int
     ) -> Iterator[tuple[int, str, tuple[Trial, ...]]]:
         """Yield the ranges of game versions that releases are for, and the trials that widen them."""
@@ -251,12 +197,16 @@ class Rules:
                 by_trials[self.book.working(release)] |= variable.mask_of([release])
             yield from ((own, text, trials) for trials, own in by_trials.items())
 
-    def _held_of(self, variable: ModVariable) -> int:
+    def left_out_by(self, variable: ModVariable, mask: int) -> Iterator[Cause]:
+        """Yield why a release was left out for good; nothing is where the game is not fixed."""
+        yield from ()
+
+    def held_of(self, variable: ModVariable) -> int:
         """Return the releases of a mod that the pack holds."""
         held = (version for mod, version in self._held if mod == variable.id)
         return sum({variable.mask_of_version(version) for version in held})
 
-    def _asked_of(self, variable: ModVariable) -> int:
+    def asked_of(self, variable: ModVariable) -> int:
         """Return the pre-releases of a mod that the pack asks for."""
         asked = self._asked.get(variable.id)
         if not asked:
@@ -275,6 +225,10 @@ class Rules:
         """Add a clause."""
         self.engine.add(literals, cause)
 
+    def _forbid_what_broke(self) -> None:
+        for trial in self.book.breaking:
+            self._forbid(trial)
+
     def _forbid(self, trial: Trial) -> None:
         """Add that what broke together is not chosen together again on that game version."""
         around = self.surroundings
@@ -291,7 +245,7 @@ class Rules:
         self.add(literals, causes.Broke(trial))
 
 
-def _named(variable: ModVariable) -> list[ModId]:
+def named_by(variable: ModVariable) -> list[ModId]:
     """Return all mods that a mod's releases and options need, in a steady order."""
     terms = variable.terms
     needs = [each.need for each in terms.needs]

@@ -121,8 +121,8 @@ class Engine:
         self._watching.append([])
         return len(self.domains) - 1
 
-    def add(self, literals: list[Literal], cause: object | None) -> None:
-        """Add a clause, before any decision. Literals that can never hold may be among them."""
+    def add(self, literals: list[Literal], cause: object | None) -> Clause:
+        """Add a clause, before any decision, and return it. Some of its literals may never hold."""
         clause = Clause(literals, cause)
         self.given.append(clause)
         domains, watching = self.domains, self._watching
@@ -131,7 +131,7 @@ class Engine:
             if domains[first] & mask and domains[second] & other_mask:
                 watching[first].append((mask, clause))
                 watching[second].append((other_mask, clause))
-                return
+                return clause
         free = [each for each in literals if domains[each[0]] & each[1]]
         if len(free) > 1:
             if len(free) < len(literals):
@@ -143,6 +143,7 @@ class Engine:
             self._narrow(free[0][0], domains[free[0][0]] & free[0][1], clause)
         else:
             self.contradiction = self.contradiction or clause
+        return clause
 
     def teach(self, literals: list[Literal], parents: tuple[Clause, ...]) -> None:
         """Add a clause that follows from others, while decisions stand; not all of it may be false."""

@@ -101,16 +101,23 @@ class ReleaseClauses:
 
     def _needs_of_release(self, variable: ModVariable, value: int) -> Iterator[Entry]:
         """Yield what a release needs, in the card's order."""
-        terms = variable.terms
-        plain = {
-            (each.mod, each.range): each.meets
+        terms, mods = variable.terms, self.rules.mods
+        known: dict[tuple[Requirement, ...], tuple[int, ...]] = {
+            (Requirement(each.mod, each.range),): (each.meets,)
             for each in terms.plain_needs
             if each.mask >> value & 1
         }
-        others = {each.need.any_of: each.meets for each in terms.needs if each.mask >> value & 1}
+        known.update(
+            (each.need.any_of, each.meets) for each in terms.needs if each.mask >> value & 1
+        )
+        added = dict(_met_by(variable, value))
         for need in variable.release(value).needs:
-            meets = others.get(need.any_of)
-            yield self._any_of(need, (plain[need.any_of[0]],) if meets is None else meets)
+            meets = known.get(need.any_of)
+            if meets is None:
+                number = mods[need.any_of[0].mod].number
+                yield ((number, added[number]),)
+            else:
+                yield self._any_of(need, meets)
 
     def _any_of(self, need: Need, meets: tuple[int, ...] | None = None) -> Entry:
         """Return the literals that meet a need, one is enough: the mods named, then what stands in.
@@ -274,6 +281,16 @@ class ReleaseClauses:
             is_named = other.id == clash.other.mod
             if other is not owner and hit and (is_named or not clash.spares_stand_ins):
                 yield number, other.everything & ~hit, None if is_named else other.id
+
+
+def _met_by(variable: ModVariable, value: int) -> Iterator[Literal]:
+    """Yield what meets the needs of a release that are clauses already."""
+    for clause in variable.plain_needs:
+        own, other = clause.literals
+        if own[0] != variable.number:
+            own, other = other, own
+        if not own[1] >> value & 1:
+            yield other
 
 
 def _each_meets(term: PlainNeed | NeedTerm) -> tuple[int, ...]:

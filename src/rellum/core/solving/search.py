@@ -29,6 +29,7 @@ from rellum.core.solving.answer import Supposition as Supposition
 from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Clause, Engine
+from rellum.core.solving.fixed_rules import FixedRules
 from rellum.core.solving.load_circles import all_circles
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.prover import Work
@@ -72,7 +73,7 @@ class Searcher:
         self.surroundings = Surroundings(self.engine, games_of(problem), sorted(editions))
         if is_quick:
             self.surroundings.fix(problem)
-        self.rules = Rules(
+        self.rules = (FixedRules if is_quick else Rules)(
             self.engine,
             problem.catalog,
             self.surroundings,
@@ -80,7 +81,6 @@ class Searcher:
             asked=_asks_for_prereleases(problem),
             held=frozenset((hold.mod, hold.version) for hold in problem.holds),
             kept=kept,
-            is_game_fixed=is_quick,
             tells=tells,
         )
         self.rules.bring_in(
