@@ -50,6 +50,8 @@ class AtOnce:
 
         It is where all of it is to stay, meets all clauses, and comes in as the search would walk.
         """
+        if not self._has_cards():
+            return False
         rules, locked = self.searcher.rules, self._problem.locked
         values: dict[int, int] = {}
         for mod, release in self._now.items():
