@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 
 from rellum.cli.document_format import FORMAT, schema_file
-from rellum.cli.documents import DOCUMENTS
+from rellum.cli.documents.registry import DOCUMENTS
 from rellum.cli.documents.shared import ErrorDocument
 
 _DEFS = "#/$defs/"

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from rellum.cli.app import _MEANT, _MODULES, _command
 from rellum.cli.document_format import schema_file
-from rellum.cli.documents import DOCUMENTS
+from rellum.cli.documents.registry import DOCUMENTS
 from rellum.cli.examples import EXAMPLES
 from rellum.cli.tables import lay_out, width_of
 from tests.support import WorldTest

@@ -115,7 +115,7 @@ class Supposer:
 
 
 def _at_once(at_once: AtOnce, problem: Problem, release: Release, now: Releases) -> Outcome:
-    """Do the same by a search only where it takes one; a reason is only what speaks of the release."""
+    """Say what taking a release would do, by a search only where it takes one."""
     searcher = at_once.searcher
     refused = at_once.refusal(release)
     if refused is not None:
