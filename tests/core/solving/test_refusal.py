@@ -5,12 +5,13 @@ from __future__ import annotations
 import unittest
 from dataclasses import replace
 from random import Random
+from unittest import mock
 
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from rellum.core.catalog.model import MadeFor, Need, Trial
-from rellum.core.solving import causes
+from rellum.core.solving import causes, giving_up
 from rellum.core.solving.giving_up import fewest_to_give_up
 from rellum.core.solving.problem import Problem
 from rellum.core.solving.refusal import Refusal, explain, without
@@ -94,18 +95,26 @@ class RandomCatalogsTest(unittest.TestCase):
         ]
         self.assertEqual(sorted(explain(searcher, found).alone), sorted(alone))
 
-    @settings(max_examples=150, deadline=None)
-    @given(randoms)
-    def test_the_fewest_wants_to_give_up(self, source) -> None:
+    @settings(max_examples=250, deadline=None)
+    @given(randoms, st.booleans(), st.booleans())
+    def test_the_fewest_wants_to_give_up(self, source, has_options, is_small) -> None:
         asked = random_problem(source, most=5)
+        asked = with_random_options(source, asked) if has_options else asked
         searcher = Searcher(asked)
         if isinstance(searcher.search(asked), Found):
             return
-        fewest = fewest_to_give_up(searcher, asked)
+        with mock.patch.object(giving_up, "SMALL", 1 << 30 if is_small else 0):
+            fewest = fewest_to_give_up(searcher, asked)
+
+        def helps(left: Problem) -> bool:
+            if has_options:
+                return isinstance(Searcher(left).search(left), Found)
+            return best_by_trying_all(left) is not None
+
         enough = [
             size
             for size in range(len(asked.wants) + 1)
-            if any(best_by_trying_all(without(asked, *some)) for some in _of_size(asked, size))
+            if any(helps(without(asked, *some)) for some in _of_size(asked, size))
         ]
         self.assertEqual(None if fewest is None else len(fewest), min(enough, default=None))
 

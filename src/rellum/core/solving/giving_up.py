@@ -6,17 +6,19 @@ are looked for only as long as one is not yet hit.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 
 from rellum.core.solving import causes
 from rellum.core.solving.engine import Clause
 from rellum.core.solving.minimal import bits_of
 from rellum.core.solving.numbering import numbered
 from rellum.core.solving.problem import Problem, Want
-from rellum.core.solving.prover import Prover, Work
+from rellum.core.solving.prover import OutOfWork, Prover, Work
 from rellum.core.solving.reasons import SMALL
-from rellum.core.solving.refusal import wants_against_each_other, without
-from rellum.core.solving.search import Found, Searcher
+from rellum.core.solving.refusal import QUICKLY, without
+from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.values.ids import ModId
 
 MOST_TO_GIVE_UP = 6
@@ -63,9 +65,27 @@ def _searching(searcher: Searcher, problem: Problem) -> Against:
         found = searcher.search(without(problem, *gone))
         if isinstance(found, Found):
             return None
-        return frozenset(want.mod for want in wants_against_each_other(searcher, found))
+        return _in_proof(searcher, found)
 
     return against
+
+
+def _in_proof(searcher: Searcher, not_found: NotFound) -> Mods:
+    """Return wants that cannot be met together: of those in a proof as few as little work leaves."""
+    searcher.spend(len(not_found.clauses))
+    world = numbered(not_found.clauses)
+    of_mod: dict[ModId, int] = defaultdict(int)
+    for at, cause in enumerate(world.causes):
+        if (mod := _wanted(cause)) is not None:
+            of_mod[mod] |= 1 << at
+    core, work = world.everything, Work(QUICKLY)
+    with suppress(OutOfWork):
+        prover = Prover(world.clauses, searcher.engine.sizes)
+        core = prover.solve(core, work).core
+        for bits in reversed(of_mod.values()):
+            if core & bits:
+                core = prover.solve(core & ~bits, work).core or core
+    return frozenset(mod for mod, bits in of_mod.items() if core & bits)
 
 
 def _proving(searcher: Searcher, problem: Problem) -> Against:

@@ -120,13 +120,8 @@ def against(clauses: Iterable[Clause], variable: ModVariable, mask: int) -> Reas
     return Reason(found, is_minimal=False)
 
 
-def wants_against_each_other(searcher: Searcher, not_found: NotFound) -> tuple[Want, ...]:
-    """Return wants that cannot be met together; few as a rule, but perhaps not the fewest."""
-    found = reason_of(searcher, not_found, Work(QUICKLY)).causes
-    return tuple(each.want for each in found if isinstance(each, causes.Wanted))
-
-
 QUICKLY = 100_000
+"""The work on a reason that is not to be told as the shortest, in looks at clauses."""
 
 
 def _cause(clause: Clause) -> Cause:
