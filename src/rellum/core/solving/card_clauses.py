@@ -65,6 +65,7 @@ class Rules:
         self._asked = asked or {}
         self._held = held
         self._kept = kept or {}
+        self._locked: dict[ModId, tuple[Locked, int]] = {}
         self._met = Met()
         self.tells = tells
 
@@ -200,6 +201,15 @@ class Rules:
     def left_out_by(self, variable: ModVariable, mask: int) -> Iterator[Cause]:
         """Yield why a release was left out for good; nothing is where the game is not fixed."""
         yield from ()
+
+    def mask_of_locked(self, variable: ModVariable, locked: Locked) -> int:
+        """Return the releases that a lock means; what is asked again for each search is looked up once."""
+        known = self._locked.get(variable.id)
+        if known is not None and known[0] is locked:
+            return known[1]
+        mask = variable.mask_of_version(locked.version, locked.build)
+        self._locked[variable.id] = locked, mask
+        return mask
 
     def held_of(self, variable: ModVariable) -> int:
         """Return the releases of a mod that the pack holds."""

@@ -126,7 +126,7 @@ class Run:
         variable = self.rules.mods.get(mod)
         if variable is None:
             return
-        mask = variable.mask_of_version(locked.version, locked.build)
+        mask = self.rules.mask_of_locked(variable, locked)
         if mask:
             yield _Preference(variable.number, ABSENT | mask, mask)
         chosen = dict(locked.options)
@@ -171,9 +171,9 @@ class Run:
         if self.guide is not None or self.searcher.keeps:
             return False
         met = self.engine.conflicts - self.conflicts
-        if self.searcher.is_quick and met >= _HARD:
-            raise OutOfWork
         hard = max(_HARD, len(self.engine.given) // _CLAUSES_A_CONFLICT)
+        if self.searcher.is_quick and met >= hard:
+            raise OutOfWork
         return met >= hard and self._left_for_guide() >= _GUIDING // 2
 
     def _ask_guide(self) -> NotFound | None:
