@@ -9,9 +9,9 @@ that a search reads no version that it is not asked about.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Hashable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import NamedTuple, Protocol, TypeVar
+from typing import NamedTuple, Protocol
 
 from rellum.core.catalog.model import (
     Catalog,
@@ -20,7 +20,6 @@ from rellum.core.catalog.model import (
     Mod,
     Need,
     OptionGroup,
-    Release,
     Requirement,
 )
 from rellum.core.values.ids import ModId
@@ -32,7 +31,6 @@ WIDEST = 63
 
 MaskOf = Callable[[Requirement], int]
 """Gives the releases that a requirement means, of the mod that it names; 0 where it has no card."""
-Said = TypeVar("Said", bound=Hashable)
 
 
 class PlainNeed(NamedTuple):
@@ -237,44 +235,61 @@ def names_of(mod: Mod) -> ReleaseNames:
 
 def make_terms(mod: Mod, mask_of: MaskOf) -> ModTerms:
     """Return the terms of a mod."""
-    releases = mod.releases
-    needs = [*_needs_of(releases)]
+    games: dict[str, int] = defaultdict(int)
+    editions: dict[tuple[str, ...], int] = defaultdict(int)
+    expansions: dict[tuple[str, bool], int] = defaultdict(int)
+    first: dict[tuple[Requirement, ...], Need] = {}
+    needs: dict[tuple[Requirement, ...], int] = defaultdict(int)
+    clashes: dict[Clash, int] = defaultdict(int)
+    variants: dict[MadeFor, int] = defaultdict(int)
+    load: dict[tuple[ModId, bool], int] = defaultdict(int)
+    withdrawn = unfinished = prereleases = 0
+    for at, release in enumerate(mod.releases, 1):
+        bit = 1 << at
+        if release.game is not None:
+            games[release.game] |= bit
+        if release.editions is not None:
+            editions[release.editions] |= bit
+        for name in release.expansions_needed:
+            expansions[name, True] |= bit
+        for name in release.expansions_forbidden:
+            expansions[name, False] |= bit
+        for need in release.needs:  # one need, wherever in a card it is listed
+            first.setdefault(need.any_of, need)
+            needs[need.any_of] |= bit
+        for clash in release.clashes:
+            clashes[clash] |= bit
+        for made_for in release.made_for:
+            variants[made_for] |= bit
+        for other in release.load_after:
+            load[other, True] |= bit
+        for other in release.load_before:
+            load[other, False] |= bit
+        withdrawn |= bit if release.withdrawn else 0
+        unfinished |= bit if release.open_lines else 0
+        prereleases |= bit if release.version.is_prerelease else 0
+    plain = {any_of for any_of, need in first.items() if _is_plain(need)}
     return ModTerms(
-        count=len(releases),
-        games=tuple(
-            GameTerm(mask, said)
-            for said, mask in _shared(releases, lambda r: () if r.game is None else (r.game,))
-        ),
-        editions=tuple(
-            EditionsTerm(mask, said)
-            for said, mask in _shared(
-                releases, lambda r: () if r.editions is None else (r.editions,)
-            )
-        ),
-        expansions=tuple(
-            ExpansionTerm(mask, *said) for said, mask in _shared(releases, _expansions)
-        ),
-        withdrawn=_mask_where(releases, lambda r: bool(r.withdrawn)),
-        unfinished=_mask_where(releases, lambda r: bool(r.open_lines)),
-        prereleases=_mask_where(releases, lambda r: r.version.is_prerelease),
+        count=len(mod.releases),
+        games=tuple(GameTerm(mask, said) for said, mask in games.items()),
+        editions=tuple(EditionsTerm(mask, said) for said, mask in editions.items()),
+        expansions=tuple(ExpansionTerm(mask, *said) for said, mask in expansions.items()),
+        withdrawn=withdrawn,
+        unfinished=unfinished,
+        prereleases=prereleases,
         plain_needs=tuple(
-            PlainNeed(mask, *need.any_of[0], mask_of(need.any_of[0]))
-            for need, mask in needs
-            if _is_plain(need)
+            PlainNeed(mask, *said[0], mask_of(said[0]))
+            for said, mask in needs.items()
+            if said in plain
         ),
         needs=tuple(
-            NeedTerm(mask, need, tuple(map(mask_of, need.any_of)))
-            for need, mask in needs
-            if not _is_plain(need)
+            NeedTerm(mask, first[said], tuple(map(mask_of, said)))
+            for said, mask in needs.items()
+            if said not in plain
         ),
-        clashes=tuple(
-            ClashTerm(mask, clash, mask_of(clash.other))
-            for clash, mask in _shared(releases, lambda r: r.clashes)
-        ),
-        variants=tuple(
-            VariantTerm(mask, said) for said, mask in _shared(releases, lambda r: r.made_for)
-        ),
-        load=tuple(LoadTerm(mask, *said) for said, mask in _shared(releases, _load_hints)),
+        clashes=tuple(ClashTerm(mask, said, mask_of(said.other)) for said, mask in clashes.items()),
+        variants=tuple(VariantTerm(mask, said) for said, mask in variants.items()),
+        load=tuple(LoadTerm(mask, *said) for said, mask in load.items()),
         options=mod.options,
     )
 
@@ -354,40 +369,5 @@ def mods_looked_up(terms: ModTerms) -> Iterator[ModId]:
         yield clash.clash.other.mod
 
 
-def _shared(
-    releases: Sequence[Release], said_by: Callable[[Release], Iterable[Said]]
-) -> Iterable[tuple[Said, int]]:
-    """Return what releases say, each once, with the mask of those that say it."""
-    found: dict[Said, int] = defaultdict(int)
-    for at, release in enumerate(releases, 1):
-        for said in said_by(release):
-            found[said] |= 1 << at
-    return found.items()
-
-
-def _needs_of(releases: Sequence[Release]) -> Iterator[tuple[Need, int]]:
-    """Yield the needs, each once, wherever in a card it is listed."""
-    first: dict[tuple[Requirement, ...], Need] = {}
-    for release in releases:
-        for need in release.needs:
-            first.setdefault(need.any_of, need)
-    for any_of, mask in _shared(releases, lambda r: (need.any_of for need in r.needs)):
-        yield first[any_of], mask
-
-
 def _is_plain(need: Need) -> bool:
     return need.listed is None and len(need.any_of) == 1
-
-
-def _expansions(release: Release) -> Iterator[tuple[str, bool]]:
-    yield from ((name, True) for name in release.expansions_needed)
-    yield from ((name, False) for name in release.expansions_forbidden)
-
-
-def _load_hints(release: Release) -> Iterator[tuple[ModId, bool]]:
-    yield from ((mod, True) for mod in release.load_after)
-    yield from ((mod, False) for mod in release.load_before)
-
-
-def _mask_where(releases: Sequence[Release], holds: Callable[[Release], bool]) -> int:
-    return sum(1 << at for at, each in enumerate(releases, 1) if holds(each))
