@@ -8,6 +8,7 @@ from unittest import mock
 
 from rellum.core.catalog import read_cards, tables
 from rellum.core.catalog.cache import cache_file
+from rellum.core.catalog.card_store import terms_of
 from rellum.core.catalog.load import load_catalog
 from rellum.core.catalog.model import Catalog, Mod
 from rellum.core.values.ids import ModId, SheetId
@@ -60,6 +61,19 @@ class CacheTest(WorldTest):
         self.load()
         self.write("m4", "listed", "Spring Tide")
         self.assertIn("m0.toml:7", "".join(self.load().faulty[ModId("m0")]))
+
+    def test_two_cards_with_one_id_are_read_once_and_count_again_when_one_goes(self) -> None:
+        self.write("m0", "dotted", "1.0", 'needs = { twin = ">=1" }')
+        twin = CARD.format("twin", "dotted", "1.0", 'needs = { m1 = ">=1" }').encode()
+        write_tree(self.world.path("catalog", "cards"), {"n1.toml": twin, "n2.toml": twin})
+        self.assertEqual(list(self.load().faulty), ["twin"])
+        self.assertEqual(self.parsed(), [])
+        os.unlink(self.world.path("catalog", "cards", "n2.toml"))
+        catalog = self.load()
+        self.assertEqual(list(catalog.faulty), [])
+        for mod in ("m0", "twin"):
+            [need] = terms_of(catalog).terms(ModId(mod)).plain_needs
+            self.assertEqual(need.meets, 0b10)
 
     def test_faults_are_told_every_time(self) -> None:
         self.load()

@@ -22,6 +22,7 @@ from rellum.core.catalog.model import (
     Trial,
 )
 from rellum.core.catalog.release_rules import Source
+from rellum.core.solving.load_order import Hint
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
 from rellum.core.solving.trial_book import TrialBook
 from rellum.core.values.ids import ModId, SheetId
@@ -276,6 +277,13 @@ def _can_be_ordered(chosen: LineUp) -> bool:
         for mod in free:
             del left[mod]
     return True
+
+
+def is_said_in(hint: Hint, release: Release) -> bool:
+    """Whether a release of the mod that gives a hint about the load order gives it."""
+    if hint.by_later:
+        return hint.earlier in release.load_after
+    return hint.later in release.load_before
 
 
 def is_hit(other: Release, clash: Clash, by: Release | None = None) -> bool:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterator, Mapping
 from dataclasses import dataclass, replace
+from functools import cache
 from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.catalog.model import Catalog, Mod, Requirement
@@ -103,9 +104,7 @@ def store_card(mod: Mod, stamp: Stamp) -> tuple[StoredCard, Content]:
 
 def decode_names(card: StoredCard) -> ReleaseNames:
     """Return how a card's releases are written."""
-    import msgspec
-
-    return msgspec.msgpack.decode(card.names, type=ReleaseNames)
+    return _decoders().names.decode(card.names)
 
 
 class _Decoders:
@@ -119,13 +118,19 @@ class _Decoders:
         self.terms: Decoder[ModTerms] = Decoder(ModTerms)
 
 
+@cache
+def _decoders() -> _Decoders:
+    """Return them, made when something is first decoded."""
+    return _Decoders()
+
+
 def look_up_terms(
     cards: Mapping[ModId, StoredCard], fresh: Container[ModId], known: Mapping[ModId, str]
 ) -> dict[ModId, StoredCard]:
     """Return the cards with all terms looked up in the versions of the mods that they name.
 
-    Of ``fresh`` cards none is looked up yet; those of the others have been, in the versions of
-    ``known`` hashes.
+    Of ``fresh`` cards none is looked up yet, nor of those that are not ``known``; those of the others have
+    been, in versions of these hashes.
     """
     lookup = _Lookup(cards)
     moved = {
@@ -134,7 +139,9 @@ def look_up_terms(
         if mod not in cards or cards[mod].versions_hash != known.get(mod)
     }
     return {
-        mod: lookup.looked_up(card) if mod in fresh or lookup.rests_on(card, moved) else card
+        mod: lookup.looked_up(card)
+        if mod in fresh or mod not in known or lookup.rests_on(card, moved)
+        else card
         for mod, card in cards.items()
     }
 
@@ -144,7 +151,7 @@ class _Lookup:
 
     def __init__(self, cards: Mapping[ModId, StoredCard]) -> None:
         self._cards = cards
-        self._decoders = _Decoders()
+        self._decoders = _decoders()
         self._keys: dict[ModId, list[Key]] = {}
         self._masks: dict[Requirement, int] = {}
 
@@ -222,7 +229,7 @@ class StoredTerms:
         """``made`` gives the terms that are not stored."""
         self._cards = mods.cards
         self._made = made
-        self._decoders = _Decoders()
+        self._decoders = _decoders()
 
     def count(self, mod: ModId) -> int:
         """Return how many releases a mod has that has a card."""
@@ -235,7 +242,7 @@ class StoredTerms:
 
     def names(self, mod: ModId) -> ReleaseNames:
         """Return the names of its releases."""
-        return self._decoders.names.decode(self._cards[mod].names)
+        return decode_names(self._cards[mod])
 
     def versions(self, mod: ModId) -> tuple[Version, ...]:
         """Return the versions of its releases, the newest first."""

@@ -132,7 +132,11 @@ def read_cards(files: Sequence[str], sheet: GameSheet, cache_at: str, faulty: Fa
     found = _by_id((kept[file] for file in files if file in kept), faulty)
     found = look_up_terms(found, fresh, cache.looked_up)
     if fresh or len(kept) != len(before):
-        cache.write(found.values(), {mod: card.versions_hash for mod, card in found.items()})
+        cards = (kept[file] for file in files if file in kept)
+        cache.write(
+            (found.get(card.id, card) for card in cards),
+            {mod: card.versions_hash for mod, card in found.items()},
+        )
     return FoundCards(found, cache, sheet.places)
 
 

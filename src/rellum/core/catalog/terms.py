@@ -311,8 +311,8 @@ def looked_up_again(terms: ModTerms, mask_of: MaskOf) -> ModTerms:
     )
 
 
-class Met:
-    """Values that are met many times; each is kept once."""
+class Interned:
+    """Ids, ranges and masks that stand in many cards; each is kept once."""
 
     __slots__ = ("mask", "mod", "text")
 
@@ -325,14 +325,14 @@ class Met:
         self.text = texts.setdefault
 
 
-def known_once(terms: ModTerms, looked_at: int, met: Met) -> list[PlainNeed]:
-    """Return the plain needs of releases that are looked at; each value that was met before is that one."""
+def interned_needs(terms: ModTerms, looked_at: int, values: Interned) -> list[PlainNeed]:
+    """Return the plain needs of releases that are looked at, of values that are kept once."""
     return [
         PlainNeed(
-            met.mask(mask & looked_at, mask & looked_at),
-            met.mod(mod, mod),
-            met.text(range_, range_),
-            met.mask(meets, meets),
+            values.mask(mask & looked_at, mask & looked_at),
+            values.mod(mod, mod),
+            values.text(range_, range_),
+            values.mask(meets, meets),
         )
         for mask, mod, range_, meets in terms.plain_needs
         if mask & looked_at

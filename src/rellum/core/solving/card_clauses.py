@@ -16,7 +16,7 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from rellum.core.catalog.card_store import terms_of
 from rellum.core.catalog.model import Catalog, OptionChoice, OptionGroup, Trial
-from rellum.core.catalog.terms import NO_TERMS, Met, ModTerms, known_once, narrowed
+from rellum.core.catalog.terms import NO_TERMS, Interned, ModTerms, interned_needs, narrowed
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.engine import Engine, Literal
@@ -66,7 +66,7 @@ class Rules:
         self._held = held
         self._kept = kept or {}
         self._locked: dict[ModId, tuple[Locked, int]] = {}
-        self._met = Met()
+        self._interned = Interned()
         self.tells = tells
 
     # What the search begins with.
@@ -84,7 +84,7 @@ class Rules:
             waiting += self.catalog.offered.get(mod_id, ())
             if mod_id in self.catalog.mods:
                 variable = self._add_mod(mod_id)
-                needs = known_once(variable.terms, variable.considered, self._met)
+                needs = interned_needs(variable.terms, variable.considered, self._interned)
                 variable.terms = narrowed(variable.terms, needs, variable.considered)
                 new.append(variable)
                 waiting += named_by(variable)

@@ -28,13 +28,13 @@ class FixedRules(Rules):
         self._waiting = [*mods]
         while self._waiting or self._unread:
             while self._waiting:
-                self._meet(self._waiting.pop())
+                self._variable_of(self._waiting.pop())
             if self._unread:
                 self._read(self._unread.pop())
         self._forbid_what_broke()
 
-    def _meet(self, mod: ModId) -> ModVariable | None:
-        """Make a mod's variable, to be read later; None: it has no card. Its stand-ins are met next."""
+    def _variable_of(self, mod: ModId) -> ModVariable | None:
+        """Return a mod's variable, made now if it is new, and read later; None: it has no card."""
         if mod not in self._seen:
             self._seen.add(mod)
             self._waiting += self.catalog.offered.get(mod, ())
@@ -55,7 +55,7 @@ class FixedRules(Rules):
             mask = term.mask & looked_at
             if not mask:
                 continue
-            other = self._meet(term.mod)
+            other = self._variable_of(term.mod)
             if other is None or other is variable or not term.meets or term.mod in offered:
                 left.append(term)
                 continue

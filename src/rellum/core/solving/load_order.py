@@ -31,12 +31,6 @@ class Hint(NamedTuple):
         """The mod whose card says it."""
         return self.later if self.by_later else self.earlier
 
-    def is_said_in(self, release: Release) -> bool:
-        """Whether a release of the mod that says it says it, too."""
-        if self.by_later:
-            return self.earlier in release.load_after
-        return self.later in release.load_before
-
 
 def hints_of(by_mod: Mapping[ModId, Release]) -> Iterator[Hint]:
     """Yield what the cards of some releases say about the order among them."""

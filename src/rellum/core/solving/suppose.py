@@ -103,8 +103,8 @@ class Supposer:
                 return _at_once(quick, self.problem, release, self.now)
         return _at_once(self._whole, self.problem, release, self.now)
 
-    def takes_more_than(self, work: int) -> bool:
-        """Whether to look at everything takes more than so much work, in looks at clauses."""
+    def costs_more_than(self, work: int) -> bool:
+        """Whether to look at everything costs more than so much work, in looks at clauses."""
         if self._quick is None or self._searcher is not None:  # it is made
             return work <= 0
         return self._quick.searcher.cost > work

@@ -105,7 +105,7 @@ def _answers(
         told: Outcome | None = quick
         if quick.reason is not None:
             told = None
-            if work is None or not supposer.takes_more_than(work.left):
+            if work is None or not supposer.costs_more_than(work.left):
                 told = supposer.in_full(each, work)
                 if work is not None and work.left <= 0:
                     told = None  # it was not brought to its end
