@@ -46,6 +46,17 @@ class MatchOutputTest(unittest.TestCase):
             self.assertEqual(long, [])
         os.unlink(os.path.join(self.places.folder("pack"), "trials.toml"))
 
+    def test_of_an_empty_line_up_nothing_is_called_the_newest(self) -> None:
+        folder = tempfile.mkdtemp(prefix="rellum-test-", dir=memory_folder())
+        self.addCleanup(shutil.rmtree, folder)
+        world = make(os.path.join(folder, "demo"))
+        for words in (("adopt", "../game"), ("resolve",), ("news",)):
+            result = run_rellum(*words, cwd=world.folder("pack"), shelf=world.folder("shelf"))
+            self.assertEqual(result.returncode, 0, result.stderr)
+        self.assertEqual(
+            result.stdout, "The line-up has no mods, so there is nothing to look for.\n"
+        )
+
     def test_what_people_read(self) -> None:
         expected = {
             ("resolve",): "deep-lamps is optional and was left out: see 'rellum why deep-lamps'.",

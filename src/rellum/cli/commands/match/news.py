@@ -44,7 +44,11 @@ def news(
         return
     if not result.releases:
         count = console.count_text(result.mods, "mod")
-        console.say(f"No newer releases of {count}: the line-up has the newest.")
+        console.say(
+            f"No newer releases of {count}: the line-up has the newest."
+            if result.mods
+            else "The line-up has no mods, so there is nothing to look for."
+        )
         return
     console.say(console.styled(f"Newer releases, for game {result.game}", "bold"))
     headings = ("news", "mod", "now", "newer", "as", "size", "if you take it")
