@@ -113,7 +113,7 @@ def main() -> None:
             refusal = explain(searcher, refused)
             seconds.append(time.perf_counter() - began)
             told = min(len(each.causes) for each in (refusal.reason, *refusal.others))
-            world = numbered((*refused.supposed, *searcher.engine.given))
+            world = numbered((*refused.supposed, *searcher.engine.given()))
             exact = Exact(world.clauses, searcher.engine.sizes, time.monotonic() + patience).size()
             if exact is None:
                 unknown += 1

@@ -8,7 +8,8 @@ import unittest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from rellum.core.solving.engine import Clause, Engine, leaves_of
+from rellum.core.solving.clauses import Clause, leaves_of
+from rellum.core.solving.engine import Engine
 
 Literals = list[tuple[int, int]]
 
@@ -35,7 +36,10 @@ def engine_of(sizes: list[int], clauses: list[Literals]) -> Engine:
     for size in sizes:
         engine.add_variable(size)
     for number, clause in enumerate(clauses):
-        engine.add(list(clause), number)
+        if len(clause) == 2:
+            engine.add_pair(*clause[0], *clause[1], number)
+        else:
+            engine.add(list(clause), number)
     return engine
 
 

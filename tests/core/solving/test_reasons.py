@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from benchmarks.refusals import PLANTED, dense, entangled
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.cheapest import Cheapest
-from rellum.core.solving.engine import Clause
+from rellum.core.solving.clauses import Clause
 from rellum.core.solving.minimal import bits_of, reduce
 from rellum.core.solving.prover import OutOfWork, Prover, Work
 from rellum.core.solving.reasons import ReasonFinder
@@ -149,7 +149,7 @@ class ProverTest(unittest.TestCase):
 
 def finder_of(sizes: list[int], clauses: list[Any], work: int) -> ReasonFinder:
     given_ = [Clause(list(each), Cause()) for each in clauses]
-    searcher: Any = SimpleNamespace(engine=SimpleNamespace(sizes=sizes, given=given_))
+    searcher: Any = SimpleNamespace(engine=SimpleNamespace(sizes=sizes, given=lambda: given_))
     finder = ReasonFinder(searcher, NotFound((), tuple(given_)), Work(work))
     finder.find()
     return finder

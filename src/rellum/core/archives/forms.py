@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import io
 import os
 import re
@@ -198,6 +197,8 @@ def page_title(head: bytes) -> str:
     found = re.search(rb"<title[^>]*>(.*?)</title", head, re.IGNORECASE | re.DOTALL)
     if not found:
         return ""
+    import html  # of what is a page, alone
+
     text = html.unescape(found.group(1).decode("utf-8", "replace"))
     return " ".join(text.split())[:80]
 

@@ -24,7 +24,7 @@ from rellum.core.hashing import hash_bytes, short_hash
 from rellum.core.values.ids import ModId
 
 CACHE_VARIABLE = "RELLUM_CACHE"
-FORMAT = f"15 {__version__}"
+FORMAT = f"16 {__version__}"
 _UNSETTLED_NS = 2_000_000_000
 """A time nearer to now than this many nanoseconds does not prove that a file is unchanged."""
 _HASH_LENGTH = 64

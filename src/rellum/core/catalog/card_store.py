@@ -50,7 +50,8 @@ class Stamp:
 class StoredCard:
     """A card without faults: what must be known of it at once, and its parts encoded.
 
-    ``count`` is how many releases it has.
+    ``count`` is how many releases it has. ``says_of_files``: some of them name the user's own files, settings
+    or what older releases left.
     ``terms`` are empty where they do not fit into 64 bits: they are made from the mod then. ``digest`` is the
     hash of the mod's own bytes, which are kept apart, as its releases are.
     """
@@ -60,6 +61,7 @@ class StoredCard:
     ordering: Ordering
     offers: tuple[ModId, ...]
     count: int
+    says_of_files: bool
     names: bytes
     versions: bytes
     terms: bytes
@@ -94,6 +96,7 @@ def store_card(mod: Mod, stamp: Stamp) -> tuple[StoredCard, Content]:
         ordering=mod.ordering,
         offers=tuple(offers),
         count=len(mod.releases),
+        says_of_files=any(each.carry or each.settings or each.obsolete for each in mod.releases),
         names=encode(names_of(mod)),
         versions=encode(tuple(each.version for each in mod.releases)),
         terms=b"" if is_wide else encode(make_terms(mod, lambda _: 0)),
@@ -214,6 +217,17 @@ class StoredMods(Mapping[ModId, Mod]):
 
     def __len__(self) -> int:
         return len(self.cards)
+
+
+def card_file(catalog: Catalog, mod: ModId) -> str:
+    """Return the file of a mod's card."""
+    mods = catalog.mods
+    return mods.cards[mod].stamp.file if isinstance(mods, StoredMods) else mods[mod].source.file
+
+
+def says_of_files(catalog: Catalog, mod: ModId) -> bool:
+    """Whether some release of a mod may name the user's own files, settings or what older ones left."""
+    return not isinstance(catalog.mods, StoredMods) or catalog.mods.cards[mod].says_of_files
 
 
 def terms_of(catalog: Catalog) -> TermsBook:

@@ -152,17 +152,16 @@ class ReleaseNames(NamedTuple):
     builds: tuple[str, ...]
 
     def mask(self, text: str, build: str) -> int:
-        """Return the releases that are written just so."""
-        return sum(
-            1 << at
-            for at, each in enumerate(zip(self.texts, self.builds, strict=True), 1)
-            if each == (text, build)
-        )
+        """Return the release that is written just so; 0 where there is none."""
+        at = self.position(text, build)
+        return 0 if at is None else 2 << at
 
     def position(self, text: str, build: str) -> int | None:
         """Return where the release stands that is written just so, counted from 0."""
-        mask = self.mask(text, build)
-        return mask.bit_length() - 2 if mask else None
+        for at, each in enumerate(self.texts):
+            if each == text and self.builds[at] == build:
+                return at
+        return None
 
 
 class TermsBook(Protocol):

@@ -40,6 +40,8 @@ class InFolder:
         """
         laid = self._versions.get(locked.mod)
         count = next((n for n, part in enumerate(chain, 1) if part.version.text == laid), 0)
+        if not count:
+            return 0
         files: dict[PlacePath, LayerFile] = {}
         for part in chain[:count]:
             entries = list(_entries(part, locked, shelf))

@@ -23,7 +23,8 @@ from rellum.core.layers.wrappers import (
     top_of,
 )
 from rellum.core.shelf.index import ShelfEntry
-from rellum.core.solving.problem import Options, are_chosen
+from rellum.core.solving.problem import are_chosen
+from rellum.core.values.chosen_options import Options
 from rellum.core.values.paths import TargetPath, below, fault_in_relative, shown
 
 

@@ -19,7 +19,7 @@ NOTE = "rules"
 LAID_SINCE = "laid-since"
 """The note that something was laid, or went, since the rules of the folders were read."""
 
-FORMAT = 3
+FORMAT = 4
 
 FileStamp = tuple[str, int, int]
 """A file, its size in bytes (-1 where it is not there) and its time in ns."""
@@ -44,6 +44,7 @@ class FolderRules(NamedTuple):
     surroundings: what the user's own folders were told from
     stamps: the files that all this was read from
     starts: the sheet says how the game is started
+    catalogs: the folders of the catalogs that the cards are in
     """
 
     outside: Mapping[str, str] = {}
@@ -56,6 +57,7 @@ class FolderRules(NamedTuple):
     surroundings: str = ""
     stamps: tuple[FileStamp, ...] = ()
     starts: bool = False
+    catalogs: tuple[str, ...] = ()
 
     @property
     def carried(self) -> tuple[str, ...]:
@@ -88,12 +90,20 @@ class FolderRules(NamedTuple):
         """Whether a path lies in a place of the game folder."""
         return bool(self.shared.intersection(parents(path)))
 
-    def are_current(self) -> bool:
-        """Whether the files that the rules come from are as they were when they were read."""
+    @property
+    def files(self) -> dict[str, FileStamp]:
+        """The files that the rules come from, in their order."""
+        return {stamp[0]: stamp for stamp in self.stamps}
+
+    def are_current(self, *, but_for: str = "") -> bool:
+        """Whether the files that the rules come from are as they were when they were read.
+
+        ``but_for`` is one that may have changed.
+        """
         return (
             bool(self.stamps)
             and self.surroundings == surroundings()
-            and all(stamp_of(stamp[0]) == stamp for stamp in self.stamps)
+            and all(stamp_of(each[0]) == each for each in self.stamps if each[0] != but_for)
         )
 
 
@@ -140,7 +150,19 @@ def read_rules(text: str) -> FolderRules:
     version, *fields = json.loads(text)
     if version != FORMAT:
         return FolderRules()
-    outside, places, own_files, carry, settings, path_rules, mods, around, stamps, starts = fields
+    (
+        outside,
+        places,
+        own_files,
+        carry,
+        settings,
+        path_rules,
+        mods,
+        around,
+        stamps,
+        starts,
+        catalogs,
+    ) = fields
     return FolderRules(
         outside=outside,
         places=places,
@@ -152,4 +174,5 @@ def read_rules(text: str) -> FolderRules:
         surroundings=around,
         stamps=tuple((file, size, mtime_ns) for file, size, mtime_ns in stamps),
         starts=starts,
+        catalogs=tuple(catalogs),
     )

@@ -16,6 +16,7 @@ from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.locked_release import LockedRelease as LockedRelease
+from rellum.core.pack.remembered_lock import mark_of_lock, recall_lock, remember_lock
 from rellum.core.values.ids import ModId, SheetId
 from rellum.core.values.paths import shown_file
 from rellum.core.versions.orderings import parse_version
@@ -110,9 +111,16 @@ def read_lock(home: PackHome) -> LockFile:
         raise NoLineUp(
             f"the pack {home.folder} has no line-up yet", hint="Make one with 'rellum resolve'."
         )
+    remembered = recall_lock(home)
+    if remembered is not None:
+        return remembered
+    mark = mark_of_lock(home)
     table, syntax_fault = parse_toml(file)
     raise_faults([syntax_fault] if table is None else [], shown_file(file))
-    return _read(table or {}, file)
+    lock = _read(table or {}, file)
+    if len(lock.releases) > _MANY:
+        remember_lock(home, mark, lock)
+    return lock
 
 
 def read_lock_text(text: str, file: str) -> LockFile | None:

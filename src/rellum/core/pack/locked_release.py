@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from rellum.core.catalog.release_rules import ReleaseFile, Source
+from rellum.core.values.chosen_options import Options
 from rellum.core.values.ids import ModId, ReleaseName
-
-if TYPE_CHECKING:
-    from rellum.core.solving.problem import Options
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

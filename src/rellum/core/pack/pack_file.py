@@ -23,7 +23,8 @@ from rellum.core.versions.version import VersionSyntaxError
 
 if TYPE_CHECKING:
     from rellum.core.catalog.model import Catalog
-    from rellum.core.solving.problem import Hold, Options, Trust, Want
+    from rellum.core.solving.problem import Hold, Trust, Want
+    from rellum.core.values.chosen_options import Options
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

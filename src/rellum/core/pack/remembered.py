@@ -43,6 +43,12 @@ def files_below(folders: Iterable[str]) -> Iterator[str]:
 
 def recall(home: PackHome, question: str, mark: Mark) -> str | None:
     """Return the answer to a question, if everything is as it was then."""
+    found = recall_bytes(home, question, mark)
+    return None if found is None else found.decode("utf-8")
+
+
+def recall_bytes(home: PackHome, question: str, mark: Mark) -> bytes | None:
+    """Return an answer that is not a text, if everything is as it was then."""
     try:
         with open(_file(home, question), "rb") as file:
             before, digest, text = file.read().split(b"\n", 2)
@@ -52,12 +58,16 @@ def recall(home: PackHome, question: str, mark: Mark) -> str | None:
         text
     ):
         return None
-    return text.decode("utf-8")
+    return text
 
 
 def remember(home: PackHome, question: str, mark: Mark, text: str) -> None:
     """Remember an answer, where the pack's folder can be written."""
-    content = text.encode("utf-8")
+    remember_bytes(home, question, mark, text.encode("utf-8"))
+
+
+def remember_bytes(home: PackHome, question: str, mark: Mark, content: bytes) -> None:
+    """Remember an answer that is not a text."""
     with suppress(OSError):
         os.makedirs(os.path.dirname(_file(home, question)), exist_ok=True)
         head = f"{mark}\n{hash_bytes(content)}\n".encode("ascii")

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Callable, Container, Iterable
+from collections.abc import Callable, Container, Iterable, Mapping
 from contextlib import suppress
 
+from rellum.core.catalog.card_store import card_file, says_of_files
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
 from rellum.core.notices import note
@@ -47,15 +48,17 @@ def read_rules_anew(files: PackFiles, state: State, before: FolderRules) -> Fold
 def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
     home, pack, sheet = files.home, files.pack, files.sheet
     folders = find_catalogs(home, pack=pack)
-    releases = _releases(files, state)
-    catalog = files.catalog_read[0] if releases else None
-    mods = {
-        mod: _mod_rules(mod, versions, catalog, before.mods.get(mod, ModRules()))
-        for mod, versions in releases.items()
-    }
-    cards = [os.path.join(folder, "cards", f"{mod}.toml") for mod in mods for folder in folders]
-    if catalog:
-        cards += [catalog.mods[mod].source.file for mod in map(ModId, mods) if mod in catalog.mods]
+    drawn_from = [home.lock_file, sheet.source.file]
+    same = before.catalogs == folders and not state.note(LAID_SINCE)
+    if (
+        same
+        and before.are_current(but_for=home.pack_file)
+        and set(drawn_from) <= before.files.keys()
+    ):
+        mods = before.mods
+        cards = [file for file in before.files if file not in (home.pack_file, *drawn_from)]
+    else:
+        mods, cards = _read_mods(files, state, before, folders)
     return FolderRules(
         outside=usable_places(sheet, pack, state.adopted().folder, home),
         places=dict(sheet.places),
@@ -69,7 +72,24 @@ def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
             [home.pack_file, home.lock_file, sheet.source.file, *dict.fromkeys(cards)]
         ),
         starts=sheet.play is not None,
+        catalogs=folders,
     )
+
+
+def _read_mods(
+    files: PackFiles, state: State, before: FolderRules, folders: Iterable[str]
+) -> tuple[Mapping[str, ModRules], list[str]]:
+    """Return what the cards say, by mod, and where these cards are or would be."""
+    releases = _releases(files, state)
+    catalog = files.catalog_read[0] if releases else None
+    mods = {
+        mod: _mod_rules(mod, versions, catalog, before.mods.get(mod, ModRules()))
+        for mod, versions in releases.items()
+    }
+    cards = [os.path.join(folder, "cards", f"{mod}.toml") for mod in mods for folder in folders]
+    if catalog:
+        cards += [card_file(catalog, mod) for mod in map(ModId, mods) if mod in catalog.mods]
+    return mods, cards
 
 
 def _releases(files: PackFiles, state: State) -> dict[str, set[str]]:
@@ -89,10 +109,12 @@ def _mod_rules(
     mod: str, versions: Container[str], catalog: Catalog | None, before: ModRules
 ) -> ModRules:
     """Return what a mod's card says of some of its releases; what it said last, where it is faulty."""
-    found = catalog.mods.get(ModId(mod)) if catalog else None
-    if found is None:
+    mod_id = ModId(mod)
+    if catalog is None or mod_id not in catalog.mods:
         return before
-    releases = found.releases_of(versions)
+    if not says_of_files(catalog, mod_id):
+        return ModRules()
+    releases = catalog.mods[mod_id].releases_of(versions)
     return ModRules(
         carry=_patterns(releases, lambda each: each.carry),
         obsolete=_patterns(releases, lambda each: each.obsolete),

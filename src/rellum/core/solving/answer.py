@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.engine import Clause
+from rellum.core.solving.clauses import Clause
 from rellum.core.versions.version import Version
 
 

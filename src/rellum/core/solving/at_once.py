@@ -8,10 +8,13 @@ about the rest alone.
 from __future__ import annotations
 
 from collections import ChainMap, defaultdict
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from functools import partial
+from itertools import chain
 
 from rellum.core.catalog.model import Release
-from rellum.core.solving.engine import Clause, Narrowing, leaves_of
+from rellum.core.solving.clauses import Clause, leaves_of
+from rellum.core.solving.engine import Engine, Narrowing
 from rellum.core.solving.load_order import find_circle
 from rellum.core.solving.problem import Problem
 from rellum.core.solving.refusal import Reason, against
@@ -36,7 +39,7 @@ class AtOnce:
             self._asked[each.number].append(clause)
         self._values: list[int] = []
         """The mask of the value that each variable has; none where exchanges are not looked at."""
-        self._clauses: dict[int, list[Clause]] = defaultdict(list)
+        self._longer: dict[int, list[Clause]] = defaultdict(list)
         self._entries: dict[int, tuple[Entry, ...]] = {}
         self._domains: list[int] = []
         if not self._is_line_up():
@@ -68,7 +71,6 @@ class AtOnce:
         if self._values and self._walk(self._entries) == values.keys():
             return True
         self._values = []
-        self._clauses.clear()
         return False
 
     def _has_cards(self) -> bool:
@@ -92,11 +94,11 @@ class AtOnce:
             return
         if not all(values[each.number] & each.mask for each in self._suppositions):
             return
-        for clause in engine.given:
-            if not any(values[number] & mask for number, mask in clause.literals):
-                return
+        if not _all_met(engine, values):
+            return
+        for clause in engine.longer():
             for number, _ in clause.literals:
-                self._clauses[number].append(clause)
+                self._longer[number].append(clause)
         self._values, self._domains = values, list(engine.domains)
         self._entries = {number: self._entries_of(number) for number in chosen}
 
@@ -171,10 +173,10 @@ class AtOnce:
     def _fits(self, number: int) -> bool:
         """Whether the values meet all clauses about a variable."""
         values = self._values
+        pairs = chain(*self.searcher.engine.pairs_of(number))
         return all(
-            any(values[each] & mask for each, mask in clause.literals)
-            for clause in self._clauses[number]
-        )
+            values[one] & mask or values[two] & other for one, mask, two, other, _ in pairs
+        ) and all(map(partial(_is_met, values), self._longer[number]))
 
     def _walk(self, entries: Mapping[int, tuple[Entry, ...]]) -> set[int] | None:
         """Return what comes in as the search would walk.
@@ -206,3 +208,16 @@ class AtOnce:
             if values[number] == ABSENT and self._domains[number] & mask:
                 return None
         return None
+
+
+def _all_met(engine: Engine, values: Sequence[int]) -> bool:
+    """Whether the values that variables have, a mask each, meet all clauses that were given."""
+    return all(
+        values[one] & mask or values[two] & other
+        for number in range(len(values))
+        for one, mask, two, other, _ in engine.pairs_of(number)[0]
+    ) and all(map(partial(_is_met, values), engine.longer()))
+
+
+def _is_met(values: Sequence[int], clause: Clause) -> bool:
+    return any(values[number] & mask for number, mask in clause.literals)

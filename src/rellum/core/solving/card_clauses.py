@@ -16,10 +16,18 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from rellum.core.catalog.card_store import terms_of
 from rellum.core.catalog.model import Catalog, OptionChoice, OptionGroup, Trial
-from rellum.core.catalog.terms import NO_TERMS, Interned, ModTerms, interned_needs, narrowed
+from rellum.core.catalog.terms import (
+    NO_TERMS,
+    Interned,
+    ModTerms,
+    PlainNeed,
+    interned_needs,
+    narrowed,
+)
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.engine import Engine, Literal
+from rellum.core.solving.clauses import Literal
+from rellum.core.solving.engine import Engine, Pair
 from rellum.core.solving.problem import Locked
 from rellum.core.solving.trial_book import TrialBook
 from rellum.core.solving.variables import (
@@ -230,6 +238,15 @@ class Rules:
         """Add: none of these releases, unless the literal holds."""
         others = (variable.number, variable.everything & ~mask)
         self.add([others, literal] if literal else [others], cause)
+
+    def cause_of(self, pair: Pair) -> Cause | None:
+        """Return what a plain need says that was added as a pair; None where it is not told."""
+        number, others, _, _, term = pair
+        if not isinstance(term, PlainNeed):
+            return None
+        variable = self.by_number[number]
+        assert isinstance(variable, ModVariable)
+        return causes.Needs(variable, variable.everything & ~others, term.need, None, None)
 
     def add(self, literals: list[Literal], cause: Cause) -> None:
         """Add a clause."""

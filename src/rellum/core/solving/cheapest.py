@@ -14,7 +14,7 @@ from heapq import heappop, heappush
 from itertools import combinations
 from typing import NamedTuple
 
-from rellum.core.solving.engine import Literal
+from rellum.core.solving.clauses import Literal
 from rellum.core.solving.prover import OutOfWork, Work
 
 _PAIRED = 10

@@ -1,9 +1,9 @@
 """The engine of the search: variables with a few values each, clauses, and learning from conflicts.
 
 It does not know mods. A variable has up to some dozens of values; what is still possible for it is
-a bit mask, its domain. A literal ``(variable, mask)`` says that the variable's value lies in the
-mask; a clause is an "or" over literals of different variables. When all literals of a clause but one
-have become false, the last one must hold, and narrows its variable's domain: that is propagation.
+a bit mask, its domain. When all literals of a clause but one have become false, the last one must hold, and
+narrows its variable's domain: that is propagation. Clauses of two literals are by far the most: they are
+kept as plain pairs, found from both of their variables, until one has to say why something was narrowed.
 
 When a clause has become false altogether, ``learn`` resolves it with the clauses that made it so,
 back to the first point where the latest decision that has a part in it would alone have given it away
@@ -12,38 +12,15 @@ back by that decision, over all that were taken since. This is conflict-driven c
 (Marques-Silva and Sakallah, "GRASP", 1999; two watched literals from Moskewicz and others, "Chaff",
 2001), with finite domains in place of truth values. Learned clauses follow from the clauses given, so
 no solution is ever lost.
-
-Each clause that was learned remembers those it came from: from them an explanation is made.
 """
 
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Iterable
+from collections.abc import Callable, Iterator
 from typing import NamedTuple, Protocol, TypeVar
 
-Literal = tuple[int, int]
-"""A variable's number, and the mask of its allowed values."""
-
-
-class Clause:
-    """An "or" over literals. ``cause`` says what it stands for, None where it was learned.
-
-    The first two literals are the watched ones. ``parents`` are the clauses that a learned one
-    follows from.
-    """
-
-    __slots__ = ("cause", "literals", "parents")
-
-    def __init__(
-        self,
-        literals: list[Literal],
-        cause: object | None = None,
-        parents: tuple[Clause, ...] = (),
-    ) -> None:
-        self.literals = literals
-        self.cause = cause
-        self.parents = parents
+from rellum.core.solving.clauses import Clause, Literal, Resolvent
 
 
 class Watched(Protocol):
@@ -78,6 +55,10 @@ def watch_another(
     return False
 
 
+Pair = tuple[int, int, int, int, "object | None"]
+"""A clause of two literals: each one's variable and mask, and from what its cause can be told."""
+
+
 class Narrowing(NamedTuple):
     """A variable's domain before it was narrowed, and by which clause (None: a decision)."""
 
@@ -89,23 +70,34 @@ class Engine:
     """Domains, clauses and the trail of what happened to the domains, decision by decision.
 
     ``domains`` and ``sizes`` (how many values each variable has) are changed only here.
-    ``contradiction`` is a clause that can never hold, given or found, if there is one; ``given`` are the
-    clauses that were added, ``conflicts`` counts conflicts, ``steps`` looks at clauses.
+    ``contradiction`` is a clause that can never hold, given or found, if there is one; ``conflicts`` counts
+    conflicts, ``steps`` looks at clauses.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, cause_of: Callable[[Pair], object] = lambda pair: pair[4]) -> None:
+        """``cause_of`` says what a pair stands for."""
         self.domains: list[int] = []
         self.sizes: list[int] = []
-        self.given: list[Clause] = []
         self.conflicts = 0
         self.steps = 0
         self.contradiction: Clause | None = None
-        # For each variable, the clauses that watch a literal of it, with that literal's mask.
+        self._cause_of = cause_of
+        self._given: list[Clause | Pair] = []
+        # For each variable, the pairs whose first literal is about it, and those whose second one is.
+        self._first_in: list[list[Pair]] = []
+        self._second_in: list[list[Pair]] = []
+        # For each variable, the values that are in the first literals of all its pairs.
+        self._in_all_first: list[int] = []
+        # The clauses that were made of pairs, by the identity of the pair.
+        self._made: dict[int, Clause] = {}
+        # For each variable, the other clauses that watch a literal of it, with that literal's mask.
         self._watching: list[list[tuple[int, Clause]]] = []
         # What narrowed a domain: the variable, its domain before, and the clause (None: a decision).
-        self._trail: list[tuple[int, int, Clause | None]] = []
+        self._trail: list[tuple[int, int, Clause | Pair | None]] = []
         self._level_starts: list[int] = []
+        # The variables whose narrowing has still to be followed, and for each whether it is among them.
         self._changed: deque[int] = deque()
+        self._waits: list[bool] = []
         # Clauses that were applied later than they could have been, with the level of that.
         self._late: list[tuple[int, Clause]] = []
 
@@ -118,20 +110,64 @@ class Engine:
         """Make a variable with so many values and return its number."""
         self.domains.append((1 << values) - 1)
         self.sizes.append(values)
+        self._first_in.append([])
+        self._second_in.append([])
+        self._in_all_first.append(-1)
         self._watching.append([])
+        self._waits.append(False)
         return len(self.domains) - 1
 
-    def add(self, literals: list[Literal], cause: object | None) -> Clause:
-        """Add a clause, before any decision, and return it. Some of its literals may never hold."""
+    def add_pair(
+        self, number: int, mask: int, other: int, other_mask: int, origin: object | None
+    ) -> None:
+        """Add a clause of two literals, before any decision. ``origin``: from what its cause can be told."""
+        pair = (number, mask, other, other_mask, origin)
+        self._given.append(pair)
+        self._first_in[number].append(pair)
+        self._second_in[other].append(pair)
+        self._in_all_first[number] &= mask
+        domain, other_domain = self.domains[number], self.domains[other]
+        if not domain & mask or not other_domain & other_mask:
+            if other_domain & other_mask:
+                self._narrow(other, other_domain & other_mask, self._clause_of(pair))
+            elif domain & mask:
+                self._narrow(number, domain & mask, self._clause_of(pair))
+            else:
+                self.contradiction = self.contradiction or self._clause_of(pair)
+
+    def _clause_of(self, pair: Pair | Clause) -> Clause:
+        """Return a pair as a clause, always the same one."""
+        if isinstance(pair, Clause):
+            return pair
+        clause = self._made.get(id(pair))
+        if clause is None:
+            number, mask, other, other_mask, _ = pair
+            clause = Clause([(number, mask), (other, other_mask)], self._cause_of(pair))
+            self._made[id(pair)] = clause
+        return clause
+
+    def given(self) -> list[Clause]:
+        """Return the clauses that were added, in their order."""
+        return list(map(self._clause_of, self._given))
+
+    def longer(self) -> Iterator[Clause]:
+        """Yield the clauses that were added and are no pairs."""
+        return (each for each in self._given if isinstance(each, Clause))
+
+    @property
+    def given_count(self) -> int:
+        """How many clauses were added."""
+        return len(self._given)
+
+    def pairs_of(self, number: int) -> tuple[list[Pair], list[Pair]]:
+        """Return the pairs whose first literal is about a variable, and those whose second one is."""
+        return self._first_in[number], self._second_in[number]
+
+    def add(self, literals: list[Literal], cause: object | None) -> None:
+        """Add a clause, before any decision. Some of its literals may never hold."""
         clause = Clause(literals, cause)
-        self.given.append(clause)
+        self._given.append(clause)
         domains, watching = self.domains, self._watching
-        if len(literals) == 2:  # most are, and nothing narrows them yet
-            (first, mask), (second, other_mask) = literals
-            if domains[first] & mask and domains[second] & other_mask:
-                watching[first].append((mask, clause))
-                watching[second].append((other_mask, clause))
-                return clause
         free = [each for each in literals if domains[each[0]] & each[1]]
         if len(free) > 1:
             if len(free) < len(literals):
@@ -143,7 +179,6 @@ class Engine:
             self._narrow(free[0][0], domains[free[0][0]] & free[0][1], clause)
         else:
             self.contradiction = self.contradiction or clause
-        return clause
 
     def teach(self, literals: list[Literal], parents: tuple[Clause, ...]) -> None:
         """Add a clause that follows from others, while decisions stand; not all of it may be false."""
@@ -186,7 +221,18 @@ class Engine:
         if domain != before:
             self._trail.append((variable, before, reason))
             self.domains[variable] = domain
+            self._follow(variable)
+
+    def _follow(self, variable: int) -> None:
+        """Let the narrowing of a variable be followed, once."""
+        if not self._waits[variable]:
+            self._waits[variable] = True
             self._changed.append(variable)
+
+    def _follow_none(self) -> None:
+        for variable in self._changed:
+            self._waits[variable] = False
+        self._changed.clear()
 
     def decide(self, *literals: Literal) -> None:
         """Begin a new level by narrowing a variable to the mask, or several variables to theirs.
@@ -202,12 +248,31 @@ class Engine:
         """Draw all conclusions; return a clause that has become false, or None."""
         if self.contradiction is not None:
             return self.contradiction
-        domains = self.domains
+        domains, waits = self.domains, self._waits
         while self._changed:
             variable = self._changed.popleft()
+            waits[variable] = False
             domain = domains[variable]
+            first, second = self._first_in[variable], self._second_in[variable]
             watching = self._watching[variable]
-            self.steps += len(watching)
+            self.steps += len(first) + len(second) + len(watching)
+            pairs = []
+            if not domain & self._in_all_first[variable]:
+                pairs = [(each[2], each[3], each) for each in first if not domain & each[1]]
+            pairs += [(each[0], each[1], each) for each in second if not domain & each[3]]
+            for other, other_mask, pair in pairs:
+                possible = domains[other]
+                if not possible & ~other_mask:
+                    continue
+                left = possible & other_mask
+                if not left:
+                    self._follow_none()
+                    return self._clause_of(pair)
+                self._trail.append((other, possible, pair))
+                domains[other] = left
+                if not waits[other]:
+                    waits[other] = True
+                    self._changed.append(other)
             for mask, clause in [w for w in watching if not domain & w[0]]:
                 literals = clause.literals
                 if literals[0] == (variable, mask):
@@ -220,11 +285,11 @@ class Engine:
                     continue
                 left = possible & other_mask
                 if not left:
-                    self._changed.clear()
+                    self._follow_none()
                     return clause
                 self._trail.append((other, possible, clause))
                 domains[other] = left
-                self._changed.append(other)
+                self._follow(other)
         return None
 
     def go_back(self, level: int) -> None:
@@ -236,7 +301,7 @@ class Engine:
             self.domains[variable] = before
         del self._trail[start:]
         del self._level_starts[level:]
-        self._changed.clear()
+        self._follow_none()
         late = []
         while self._late and self._late[-1][0] > level:
             late.append(self._late.pop()[1])
@@ -275,7 +340,7 @@ class Engine:
         """Return the clause to learn, and the level at which it narrows something; None: the
         conflict needs no decision.
         """
-        resolvent = _Resolvent(conflict)
+        resolvent = Resolvent(conflict)
         literals = resolvent.literals
         end = len(self._trail)
         for level, start in reversed([*enumerate(self._level_starts)]):
@@ -295,7 +360,9 @@ class Engine:
                     return point or resolvent.clause(), level
                 latest.discard(variable)
                 latest.update(
-                    v for v in resolvent.resolve(reason, variable) if first.get(v, 0) & literals[v]
+                    v
+                    for v in resolvent.resolve(self._clause_of(reason), variable)
+                    if first.get(v, 0) & literals[v]
                 )
             end = start
         return None
@@ -309,63 +376,14 @@ class Engine:
         """Return what narrowed each variable, in the order in which it happened."""
         found: dict[int, list[Narrowing]] = defaultdict(list)
         for variable, before, reason in self._trail:
-            found[variable].append(Narrowing(before, reason))
+            found[variable].append(Narrowing(before, reason and self._clause_of(reason)))
         return found
 
     def trace(self, conflict: Clause) -> tuple[Clause, ...]:
         """Return all clauses that a false clause rests on as things stand."""
-        resolvent = _Resolvent(conflict)
+        resolvent = Resolvent(conflict)
         literals = resolvent.literals
         for variable, domain, reason in reversed(self._trail):
             if reason is not None and variable in literals and domain & literals[variable]:
-                resolvent.resolve(reason, variable)
+                resolvent.resolve(self._clause_of(reason), variable)
         return tuple(resolvent.parents)
-
-
-class _Resolvent:
-    """A false clause that is resolved, step by step, with the clauses that made it false."""
-
-    def __init__(self, conflict: Clause) -> None:
-        self.literals = dict(conflict.literals)
-        self.parents = [conflict]
-
-    def resolve(self, reason: Clause, variable: int) -> list[int]:
-        """Resolve on a variable; return the variables whose literals may have grown."""
-        self.parents.append(reason)
-        grown = []
-        for each, mask in reason.literals:
-            if each == variable:
-                self.narrow(variable, mask)
-            else:
-                self.literals[each] = self.literals.get(each, 0) | mask
-            if each in self.literals:
-                grown.append(each)
-        return grown
-
-    def narrow(self, variable: int, mask: int) -> None:
-        """Take the values outside the mask out of a variable's literal."""
-        left = self.literals[variable] & mask
-        if left:
-            self.literals[variable] = left
-        else:
-            del self.literals[variable]
-
-    def clause(self) -> Clause:
-        """Return what was learned."""
-        return Clause(list(self.literals.items()), None, tuple(self.parents))
-
-
-def leaves_of(clauses: Iterable[Clause]) -> list[Clause]:
-    """Return the given clauses that these follow from, each once, in a steady order."""
-    found: dict[int, Clause] = {}
-    seen: set[int] = set()
-    waiting = list(clauses)
-    while waiting:
-        clause = waiting.pop()
-        if id(clause) in seen:
-            continue
-        seen.add(id(clause))
-        waiting.extend(clause.parents)
-        if not clause.parents:
-            found[id(clause)] = clause
-    return list(found.values())

@@ -12,7 +12,6 @@ from rellum.core.catalog.terms import PlainNeed, narrowed
 from rellum.core.solving import causes
 from rellum.core.solving.card_clauses import Rules, named_by
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.engine import Literal
 from rellum.core.solving.variables import ABSENT, THERE, ModVariable
 from rellum.core.values.ids import ModId
 
@@ -49,7 +48,7 @@ class FixedRules(Rules):
         self._take_terms(variable, terms)
         self._leave_out(variable)
         looked_at, number, offered = variable.considered, variable.number, self.catalog.offered
-        others: dict[int, Literal] = {}
+        add, tells = self.engine.add_pair, self.tells
         left: list[PlainNeed] = []
         for term in terms.plain_needs:
             mask = term.mask & looked_at
@@ -59,14 +58,13 @@ class FixedRules(Rules):
             if other is None or other is variable or not term.meets or term.mod in offered:
                 left.append(term)
                 continue
-            literal = others.get(mask)
-            if literal is None:
-                literal = others[mask] = (number, variable.everything & ~mask)
-            cause = None
-            if self.tells:
-                cause = causes.Needs(variable, mask, term.need, None, None)
-            clause = self.engine.add([literal, (other.number, term.meets)], cause)
-            variable.plain_needs.append(clause)
+            add(
+                number,
+                variable.everything & ~mask,
+                other.number,
+                term.meets,
+                term if tells else None,
+            )
         variable.terms = narrowed(terms, left, looked_at)
         self._waiting += named_by(variable)
 

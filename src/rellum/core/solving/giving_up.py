@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable
 from contextlib import suppress
 
 from rellum.core.solving import causes
-from rellum.core.solving.engine import Clause
+from rellum.core.solving.clauses import Clause
 from rellum.core.solving.minimal import bits_of
 from rellum.core.solving.numbering import numbered
 from rellum.core.solving.problem import Problem, Want
@@ -94,7 +94,7 @@ def _proving(searcher: Searcher, problem: Problem) -> Against:
     supposed = [
         Clause([(each.number, each.mask)], each.cause) for each in searcher.suppose(problem)
     ]
-    world = numbered((*supposed, *searcher.engine.given))
+    world = numbered((*supposed, *searcher.engine.given()))
     prover = Prover(world.clauses, searcher.engine.sizes)
     of_want = [(at, mod) for at, cause in enumerate(world.causes) if (mod := _wanted(cause))]
     work = searcher.work or Work(_UNBOUNDED)

@@ -87,12 +87,13 @@ def sort_for_loading(
     """
     by_mod = {release.mod: release for release in releases}
     rank = {mod: position for position, mod in enumerate(pack_order)}
+    in_order = sorted(
+        by_mod, key=lambda mod: (_ENDS[by_mod[mod].load_end], rank.get(mod, len(rank)), mod)
+    )
+    place = {mod: position for position, mod in enumerate(in_order)}
 
     def sorted_mods(mods: Iterable[ModId]) -> list[ModId]:
-        return sorted(
-            mods,
-            key=lambda mod: (_ENDS[by_mod[mod].load_end], rank.get(mod, len(rank)), mod),
-        )
+        return sorted(mods, key=place.__getitem__)
 
     bound: dict[ModId, set[ModId]] = {mod: set() for mod in by_mod}
     for hint in hints_of(by_mod):
@@ -107,7 +108,7 @@ def sort_for_loading(
     ]
     order: list[ModId] = []
     done: set[int] = set()
-    for start in sorted_mods(by_mod):
+    for start in in_order:
         waiting = (
             {} if group_of[start] in done else {group_of[start]: iter(earlier[group_of[start]])}
         )
@@ -117,7 +118,8 @@ def sort_for_loading(
                 (g for each in waiting[number] if (g := group_of[each]) not in done), None
             )
             if before is None:
-                order += _within(groups[number], bound, needed)
+                group = groups[number]
+                order += group if len(group) == 1 else _within(group, bound, needed)
                 done.add(number)
                 del waiting[number]
             else:
@@ -152,13 +154,13 @@ def _needed(by_mod: Mapping[ModId, Release]) -> dict[ModId, set[ModId]]:
 
 
 def components(after: After) -> Iterator[list[ModId]]:
-    """Yield the strongly connected components of a graph (Tarjan, 1972), iteratively."""
+    """Yield the strongly connected components of a graph (Tarjan, 1972), iteratively, in no certain order."""
     index: dict[ModId, int] = {}
     low: dict[ModId, int] = {}
     stack: list[ModId] = []
     on_stack: set[ModId] = set()
-    for root in sorted(after):
-        path = [] if root in index else [(root, iter(sorted(after[root])))]
+    for root in after:
+        path = [] if root in index else [(root, iter(after[root]))]
         while path:
             mod, others = path[-1]
             if mod not in index:
@@ -182,4 +184,4 @@ def components(after: After) -> Iterator[list[ModId]]:
             elif following in index:
                 low[mod] = min(low[mod], index[following])
             else:
-                path.append((following, iter(sorted(after[following]))))
+                path.append((following, iter(after[following])))

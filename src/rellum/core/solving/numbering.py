@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from typing import NamedTuple
 
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.engine import Clause, Literal
+from rellum.core.solving.clauses import Clause, Literal
 
 
 class NumberedClauses(NamedTuple):

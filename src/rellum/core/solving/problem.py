@@ -8,13 +8,12 @@ from typing import Literal
 
 from rellum.core.catalog.model import Catalog, Release, Trial
 from rellum.core.catalog.release_rules import ChosenOptions, Source
+from rellum.core.values.chosen_options import Options
 from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import Range
 from rellum.core.versions.version import Version
 
 Trust = Literal["declared", "tried"]
-Options = tuple[tuple[str, tuple[str, ...]], ...]
-"""Option groups by name, each with the choices taken of it."""
 
 
 def are_chosen(wanted: ChosenOptions, options: Options) -> bool:

@@ -14,7 +14,7 @@ from typing import Final, NamedTuple
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.cheapest import Cheapest
-from rellum.core.solving.engine import Clause
+from rellum.core.solving.clauses import Clause
 from rellum.core.solving.minimal import bits_of, reduce
 from rellum.core.solving.numbering import numbered
 from rellum.core.solving.prover import OutOfWork, Prover, Work
@@ -50,7 +50,7 @@ class ReasonFinder:
     def __init__(self, searcher: Searcher, not_found: NotFound, work: Work) -> None:
         self._sizes = searcher.engine.sizes
         self._work = work
-        self._all = numbered((*not_found.supposed, *searcher.engine.given))
+        self._all = numbered((*not_found.supposed, *searcher.engine.given()))
         self.causes = self._all.causes
         self.known: list[KnownReason] = []
         self.is_complete = False

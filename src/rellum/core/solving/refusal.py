@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.engine import Clause
+from rellum.core.solving.clauses import Clause
 from rellum.core.solving.problem import Problem, Want
 from rellum.core.solving.prover import Work
 from rellum.core.solving.reasons import ReasonFinder, reduced

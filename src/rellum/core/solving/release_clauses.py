@@ -13,7 +13,7 @@ from rellum.core.catalog.terms import ClashTerm, NeedTerm, PlainNeed, VariantTer
 from rellum.core.solving import causes
 from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.engine import Literal
+from rellum.core.solving.clauses import Literal
 from rellum.core.solving.load_order import Hint
 from rellum.core.solving.variables import ABSENT, THERE, Entry, GroupVariable, ModVariable
 from rellum.core.values.ids import ModId
@@ -27,8 +27,6 @@ class ReleaseClauses:
     def __init__(self, rules: Rules) -> None:
         self.rules = rules
         self._offered = rules.catalog.offered
-        self._others: dict[int, Literal] = {}
-        """Of the mod whose clauses are being made: that it has none of the releases of a mask."""
         self._waiting: dict[int, list[Term]] = {}
         """By variable, the terms of releases that could not be chosen so far."""
         self._with_stand_ins: dict[Requirement, Entry] = {}
@@ -48,7 +46,6 @@ class ReleaseClauses:
                 for group in self.rules.groups_of(variable.id):
                     self._add_group(group)
             self._waiting[variable.number] = [each for each in waiting if not each.mask & domain]
-            self._others.clear()
             for each in waiting:
                 if each.mask & domain:
                     self._add(variable, each)
@@ -110,7 +107,8 @@ class ReleaseClauses:
         known.update(
             (each.need.any_of, each.meets) for each in terms.needs if each.mask >> value & 1
         )
-        added = dict(_met_by(variable, value))
+        pairs, _ = self.rules.engine.pairs_of(variable.number)
+        added = {other: meets for _, mask, other, meets, _ in pairs if not mask >> value & 1}
         for need in variable.release(value).needs:
             meets = known.get(need.any_of)
             if meets is None:
@@ -193,12 +191,9 @@ class ReleaseClauses:
         other = rules.mods.get(term.mod)
         if other is None or other is variable or not term.meets or term.mod in self._offered:
             return False
-        mask = term.mask
-        cause = causes.Needs(variable, mask, term.need, None, None) if rules.tells else None
-        literal = self._others.get(mask)
-        if literal is None:
-            literal = self._others[mask] = (variable.number, variable.everything & ~mask)
-        rules.engine.add([literal, (other.number, term.meets)], cause)
+        others = variable.everything & ~term.mask
+        origin = term if rules.tells else None
+        rules.engine.add_pair(variable.number, others, other.number, term.meets, origin)
         return True
 
     def _there(self, need: Need, literals: Entry) -> tuple[str, ...] | None:
@@ -281,16 +276,6 @@ class ReleaseClauses:
             is_named = other.id == clash.other.mod
             if other is not owner and hit and (is_named or not clash.spares_stand_ins):
                 yield number, other.everything & ~hit, None if is_named else other.id
-
-
-def _met_by(variable: ModVariable, value: int) -> Iterator[Literal]:
-    """Yield what meets the needs of a release that are clauses already."""
-    for clause in variable.plain_needs:
-        own, other = clause.literals
-        if own[0] != variable.number:
-            own, other = other, own
-        if not own[1] >> value & 1:
-            yield other
 
 
 def _each_meets(term: PlainNeed | NeedTerm) -> tuple[int, ...]:

@@ -28,7 +28,8 @@ from rellum.core.solving.answer import NotFound as NotFound
 from rellum.core.solving.answer import Supposition as Supposition
 from rellum.core.solving.card_clauses import Rules
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.engine import Clause, Engine
+from rellum.core.solving.clauses import Clause
+from rellum.core.solving.engine import Engine
 from rellum.core.solving.fixed_rules import FixedRules
 from rellum.core.solving.load_circles import all_circles
 from rellum.core.solving.problem import Hold, Locked, Problem, Want
@@ -67,7 +68,7 @@ class Searcher:
         self.problem = problem
         self.keeps = bool(kept)
         self.is_quick = is_quick
-        self.engine = Engine()
+        self.engine = Engine(lambda pair: self.rules.cause_of(pair))
         editions = {rule.answer for rule in problem.catalog.sheet.edition_rules}
         editions |= {problem.edition} if problem.edition else set()
         self.surroundings = Surroundings(self.engine, games_of(problem), sorted(editions))
@@ -94,12 +95,12 @@ class Searcher:
     @property
     def clauses(self) -> int:
         """How many clauses there are, those that were learned left out."""
-        return len(self.engine.given)
+        return self.engine.given_count
 
     @property
     def cost(self) -> int:
         """What it took to make all clauses, in looks at one."""
-        return len(self.engine.given) * _CLAUSE
+        return self.engine.given_count * _CLAUSE
 
     def search(
         self, problem: Problem, extra: Iterable[Supposition] = (), *, tells: bool = True
@@ -137,9 +138,9 @@ class Searcher:
         """Undo what was decided beyond the suppositions that these share with the last ones."""
         common = self._shared_with_last(suppositions)
         if not common:
-            before, steps = len(self.engine.given), self.engine.steps
+            before, steps = self.engine.given_count, self.engine.steps
             self._make_clauses(suppositions)
-            made = (len(self.engine.given) - before) * _CLAUSE
+            made = (self.engine.given_count - before) * _CLAUSE
             self.spend(made + self.engine.steps - steps + len(self.rules.mods))
         self.engine.go_back(common)
         self._last = suppositions

@@ -9,7 +9,8 @@ from typing import Protocol
 
 from rellum.core.solving.answer import Found, NotFound, Supposition
 from rellum.core.solving.card_clauses import Rules
-from rellum.core.solving.engine import Clause, Engine, leaves_of
+from rellum.core.solving.clauses import Clause, leaves_of
+from rellum.core.solving.engine import Engine
 from rellum.core.solving.guide import Guide
 from rellum.core.solving.load_order import find_circle
 from rellum.core.solving.problem import Locked, Problem
@@ -171,7 +172,7 @@ class Run:
         if self.guide is not None or self.searcher.keeps:
             return False
         met = self.engine.conflicts - self.conflicts
-        hard = max(_HARD, len(self.engine.given) // _CLAUSES_A_CONFLICT)
+        hard = max(_HARD, self.engine.given_count // _CLAUSES_A_CONFLICT)
         if self.searcher.is_quick and met >= hard:
             raise OutOfWork
         return met >= hard and self._left_for_guide() >= _GUIDING // 2
@@ -179,7 +180,7 @@ class Run:
     def _ask_guide(self) -> NotFound | None:
         """Take a guide, and begin again with it; or return what it says stands against everything."""
         engine = self.engine
-        guide = self.waiting or Guide(engine.given, engine.sizes)
+        guide = self.waiting or Guide(engine.given(), engine.sizes)
         self.waiting = guide
         supposed = [(each.number, each.mask) for each in self.suppositions]
         with self._guiding() as work:

@@ -8,11 +8,12 @@ from dataclasses import replace
 
 from rellum.core.catalog.model import Release, Trial
 from rellum.core.solving.load_order import sort_for_loading
-from rellum.core.solving.problem import Chosen, Game, LineUp, Locked, Options, Problem
+from rellum.core.solving.problem import Chosen, Game, LineUp, Locked, Problem
 from rellum.core.solving.prover import OutOfWork
 from rellum.core.solving.search import Found, NotFound, Searcher
 from rellum.core.solving.trial_book import TrialBook
 from rellum.core.solving.variables import GroupVariable, ModVariable
+from rellum.core.values.chosen_options import Options
 from rellum.core.values.ids import ModId
 from rellum.core.versions.version import Version
 

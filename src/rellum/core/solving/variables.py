@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 
 from rellum.core.catalog.model import Catalog, Mod, OptionChoice, OptionGroup, Release
 from rellum.core.catalog.terms import ModTerms, TermsBook, ascending, mask_in
-from rellum.core.solving.engine import Clause, Engine, Literal
+from rellum.core.solving.clauses import Literal
+from rellum.core.solving.engine import Engine
 from rellum.core.solving.problem import Problem
 from rellum.core.values.ids import ModId
 from rellum.core.versions.ranges import Range, parse_range
@@ -42,8 +43,6 @@ class ModVariable:
     book: TermsBook
     read: dict[int, Release] = field(default_factory=dict)
     """The releases that were asked for so far, by value."""
-    plain_needs: list[Clause] = field(default_factory=list)
-    """The clauses of those plain needs that are not among its terms any more."""
 
     @property
     def mod(self) -> Mod:
