@@ -1,8 +1,11 @@
-"""A long lock read at once is what it is read key by key; what has a mistake is left to that."""
+"""A long lock read at once, or remembered, is what it is read key by key; a faulty one is left to that."""
 
 from __future__ import annotations
 
+import os
+import tempfile
 import unittest
+from dataclasses import replace
 from random import Random
 from typing import Any
 from unittest import mock
@@ -13,7 +16,8 @@ from hypothesis import strategies as st
 
 from rellum.core.catalog.release_rules import ReleaseFile, Source
 from rellum.core.pack import lock_file
-from rellum.core.pack.lock_file import LockedRelease, LockFile, lock_text, read_lock_text
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.lock_file import LockedRelease, LockFile, lock_text, read_lock, read_lock_text
 from rellum.core.values.ids import ModId, SheetId
 from rellum.core.versions.orderings import parse_version
 
@@ -60,6 +64,18 @@ def draw_release(source: Random, number: int) -> LockedRelease:
     )
 
 
+def draw_lock(source: Random) -> LockFile:
+    releases = tuple(draw_release(source, number) for number in range(source.randrange(1, 6)))
+    return LockFile(
+        asked="x",
+        sheet=SheetId("fathomline"),
+        game_version=parse_version("1.6.0"),
+        edition=None,
+        expansions=(),
+        releases=releases,
+    )
+
+
 class PlainLockTest(unittest.TestCase):
     def both(self, text: str) -> tuple[LockFile | None, LockFile | None]:
         """Read a lock at once, and key by key; None: it has mistakes."""
@@ -72,15 +88,7 @@ class PlainLockTest(unittest.TestCase):
     @settings(max_examples=150, deadline=None)
     @given(st.integers(0, 2**32).map(Random))
     def test_both_ways_say_the_same(self, source) -> None:
-        releases = tuple(draw_release(source, number) for number in range(source.randrange(1, 6)))
-        lock = LockFile(
-            asked="x",
-            sheet=SheetId("fathomline"),
-            game_version=parse_version("1.6.0"),
-            edition=None,
-            expansions=(),
-            releases=releases,
-        )
+        lock = draw_lock(source)
         text = lock_text(lock)
         at_once, by_key = self.both(text)
         self.assertEqual(at_once, by_key)
@@ -96,6 +104,37 @@ class PlainLockTest(unittest.TestCase):
         with mock.patch.object(tomli, "loads", lambda _: changed):
             at_once, by_key = self.both(text)
         self.assertEqual(at_once, by_key)
+
+
+class RememberedLockTest(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.integers(0, 2**32).map(Random))
+    def test_what_is_remembered_is_what_the_file_says(self, source) -> None:
+        with tempfile.TemporaryDirectory() as folder, mock.patch.object(lock_file, "_MANY", 0):
+            home = PackHome(folder)
+            for _ in range(3):
+                lock = draw_lock(source)
+                with open(home.lock_file, "w", encoding="utf-8") as file:
+                    file.write(lock_text(lock))
+                self.assertEqual(placeless(read_lock(home)), placeless(lock))
+                with mock.patch.object(lock_file, "parse_toml", side_effect=AssertionError):
+                    self.assertEqual(placeless(read_lock(home)), placeless(lock))
+                self.damage(os.path.join(home.state_folder, "answers", "line-up"), source)
+                self.assertEqual(placeless(read_lock(home)), placeless(lock))
+
+    def damage(self, file: str, source: Random) -> None:
+        with open(file, "r+b") as stream:
+            content = bytearray(stream.read())
+            content[source.randrange(len(content))] ^= 1 << source.randrange(8)
+            stream.seek(0)
+            stream.write(content)
+            stream.truncate(source.choice((len(content), source.randrange(len(content)))))
+
+
+def placeless(lock: LockFile) -> LockFile:
+    """Return a line-up whose releases do not say where they stand."""
+    nowhere = Source(file="", key=())
+    return replace(lock, releases=tuple(replace(each, source=nowhere) for each in lock.releases))
 
 
 if __name__ == "__main__":

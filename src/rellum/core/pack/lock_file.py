@@ -6,7 +6,6 @@ import json
 import os
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from rellum.core.catalog.release_rules import ReleaseFile, Source
@@ -16,11 +15,11 @@ from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.locked_release import LockedRelease as LockedRelease
+from rellum.core.pack.locked_release import LockFile as LockFile
 from rellum.core.pack.remembered_lock import mark_of_lock, recall_lock, remember_lock
 from rellum.core.values.ids import ModId, SheetId
 from rellum.core.values.paths import shown_file
 from rellum.core.versions.orderings import parse_version
-from rellum.core.versions.version import Version
 
 if TYPE_CHECKING:
     pass
@@ -36,21 +35,6 @@ class NoLineUp(UserError):
     """There is no line-up yet, or it does not fit the game."""
 
     code = "no-line-up"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockFile:
-    """What ``rellum.lock`` says; the releases in load order.
-
-    ``asked`` is a hash over what the pack asked for: as long as it is the same the line-up stands.
-    """
-
-    asked: str
-    sheet: SheetId
-    game_version: Version
-    edition: str | None
-    expansions: tuple[str, ...]
-    releases: tuple[LockedRelease, ...]
 
 
 def lock_text(lock: LockFile) -> str:
@@ -118,7 +102,7 @@ def read_lock(home: PackHome) -> LockFile:
     table, syntax_fault = parse_toml(file)
     raise_faults([syntax_fault] if table is None else [], shown_file(file))
     lock = _read(table or {}, file)
-    if len(lock.releases) > _MANY:
+    if len(lock.releases) > _MANY and not home.texts_folder:
         remember_lock(home, mark, lock)
     return lock
 

@@ -1,4 +1,4 @@
-"""One release of a line-up, as ``rellum.lock`` has it."""
+"""A line-up and its releases, as ``rellum.lock`` has them."""
 
 from __future__ import annotations
 
@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 from rellum.core.catalog.release_rules import ReleaseFile, Source
 from rellum.core.values.chosen_options import Options
-from rellum.core.values.ids import ModId, ReleaseName
+from rellum.core.values.ids import ModId, ReleaseName, SheetId
+from rellum.core.versions.version import Version
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,3 +38,18 @@ class LockedRelease:
     def label(self) -> str:
         """Its version, with its build where it has one: ``3.2 (harbour)``."""
         return f"{self.version} ({self.build})" if self.build else self.version
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockFile:
+    """What ``rellum.lock`` says; the releases in load order.
+
+    ``asked`` is a hash over what the pack asked for: as long as it is the same the line-up stands.
+    """
+
+    asked: str
+    sheet: SheetId
+    game_version: Version
+    edition: str | None
+    expansions: tuple[str, ...]
+    releases: tuple[LockedRelease, ...]

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 from rellum import __version__
 from rellum.core.pack.home import PackHome
+from rellum.core.pack.locked_release import LockFile
 from rellum.core.pack.remembered import Mark, mark_of, recall_bytes, remember_bytes
-
-if TYPE_CHECKING:
-    from rellum.core.pack.lock_file import LockFile
 
 _QUESTION: Final = "line-up"
 _FORMAT: Final = 1
@@ -22,8 +20,6 @@ def recall_lock(home: PackHome) -> LockFile | None:
         return None
     from msgspec import DecodeError
     from msgspec.msgpack import decode
-
-    from rellum.core.pack.lock_file import LockFile
 
     try:
         return decode(found, type=LockFile)
