@@ -88,6 +88,10 @@ class Engine:
         self._second_in: list[list[Pair]] = []
         # For each variable, the values that are in the first literals of all its pairs.
         self._in_all_first: list[int] = []
+        # For each variable, by its domain: its pairs that have one false literal then. Searches that meet
+        # conflicts come by the same domains again and again.
+        self._pairs_by_domain: list[dict[int, list[Pair]]] = []
+        self._has_new_pairs = False
         # The clauses that were made of pairs, by the identity of the pair.
         self._made: dict[int, Clause] = {}
         # For each variable, the other clauses that watch a literal of it, with that literal's mask.
@@ -113,6 +117,7 @@ class Engine:
         self._first_in.append([])
         self._second_in.append([])
         self._in_all_first.append(-1)
+        self._pairs_by_domain.append({})
         self._watching.append([])
         self._waits.append(False)
         return len(self.domains) - 1
@@ -126,6 +131,7 @@ class Engine:
         self._first_in[number].append(pair)
         self._second_in[other].append(pair)
         self._in_all_first[number] &= mask
+        self._has_new_pairs = True
         domain, other_domain = self.domains[number], self.domains[other]
         if not domain & mask or not other_domain & other_mask:
             if other_domain & other_mask:
@@ -248,19 +254,22 @@ class Engine:
         """Draw all conclusions; return a clause that has become false, or None."""
         if self.contradiction is not None:
             return self.contradiction
+        if self._has_new_pairs:
+            self._has_new_pairs = False
+            for each in self._pairs_by_domain:
+                each.clear()
         domains, waits = self.domains, self._waits
         while self._changed:
             variable = self._changed.popleft()
             waits[variable] = False
             domain = domains[variable]
-            first, second = self._first_in[variable], self._second_in[variable]
             watching = self._watching[variable]
-            self.steps += len(first) + len(second) + len(watching)
-            pairs = []
-            if not domain & self._in_all_first[variable]:
-                pairs = [(each[2], each[3], each) for each in first if not domain & each[1]]
-            pairs += [(each[0], each[1], each) for each in second if not domain & each[3]]
-            for other, other_mask, pair in pairs:
+            self.steps += len(watching)
+            for pair in self._pairs_with_false(variable, domain):
+                if pair[0] == variable:
+                    other, other_mask = pair[2], pair[3]
+                else:
+                    other, other_mask = pair[0], pair[1]
                 possible = domains[other]
                 if not possible & ~other_mask:
                     continue
@@ -291,6 +300,19 @@ class Engine:
                 domains[other] = left
                 self._follow(other)
         return None
+
+    def _pairs_with_false(self, variable: int, domain: int) -> list[Pair]:
+        """Return the pairs whose literal about a variable is false where it has a domain."""
+        first, second = self._first_in[variable], self._second_in[variable]
+        self.steps += len(first) + len(second)
+        found = self._pairs_by_domain[variable].get(domain)
+        if found is None:
+            found = []
+            if not domain & self._in_all_first[variable]:
+                found = [each for each in first if not domain & each[1]]
+            found += [each for each in second if not domain & each[3]]
+            self._pairs_by_domain[variable][domain] = found
+        return found
 
     def go_back(self, level: int) -> None:
         """Undo everything after so many decisions, but for what follows from those that stay."""
