@@ -11,10 +11,11 @@ from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 from benchmarks.refusals import PLANTED, dense, entangled
+from rellum.core.solving.bits import bits_of
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.cheapest import Cheapest
 from rellum.core.solving.clauses import Clause
-from rellum.core.solving.minimal import bits_of, reduce
+from rellum.core.solving.minimal import reduce
 from rellum.core.solving.prover import OutOfWork, Prover, Work
 from rellum.core.solving.reasons import ReasonFinder
 from rellum.core.solving.refusal import explain

@@ -9,7 +9,7 @@ from random import Random
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rellum.core.solving.minimal import bits_of
+from rellum.core.solving.bits import bits_of
 from rellum.core.solving.prover import OutOfWork, Prover, Work
 from rellum.core.solving.smallest import fewest_hitting, find_smallest
 

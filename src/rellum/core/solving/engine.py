@@ -29,6 +29,9 @@ class Watched(Protocol):
     literals: list[Literal]
 
 
+_DOMAINS_KEPT = 16
+"""For so many domains of a variable it is kept which of its pairs are false."""
+
 W = TypeVar("W", bound=Watched)
 W_co = TypeVar("W_co", covariant=True)
 
@@ -90,7 +93,7 @@ class Engine:
         self._in_all_first: list[int] = []
         # For each variable, by its domain: its pairs that have one false literal then. Searches that meet
         # conflicts come by the same domains again and again.
-        self._pairs_by_domain: list[dict[int, list[Pair]]] = []
+        self._pairs_by_domain: list[dict[int, tuple[list[Pair], list[Pair]]]] = []
         self._has_new_pairs = False
         # The clauses that were made of pairs, by the identity of the pair.
         self._made: dict[int, Clause] = {}
@@ -265,11 +268,10 @@ class Engine:
             domain = domains[variable]
             watching = self._watching[variable]
             self.steps += len(watching)
-            for pair in self._pairs_with_false(variable, domain):
-                if pair[0] == variable:
-                    other, other_mask = pair[2], pair[3]
-                else:
-                    other, other_mask = pair[0], pair[1]
+            first, second = self._pairs_with_false(variable, domain)
+            narrowing = [(p[2], p[3], p) for p in first if domains[p[2]] & ~p[3]]
+            narrowing += [(p[0], p[1], p) for p in second if domains[p[0]] & ~p[1]]
+            for other, other_mask, pair in narrowing:
                 possible = domains[other]
                 if not possible & ~other_mask:
                     continue
@@ -282,6 +284,8 @@ class Engine:
                 if not waits[other]:
                     waits[other] = True
                     self._changed.append(other)
+            if not watching:
+                continue
             for mask, clause in [w for w in watching if not domain & w[0]]:
                 literals = clause.literals
                 if literals[0] == (variable, mask):
@@ -301,17 +305,23 @@ class Engine:
                 self._follow(other)
         return None
 
-    def _pairs_with_false(self, variable: int, domain: int) -> list[Pair]:
-        """Return the pairs whose literal about a variable is false where it has a domain."""
+    def _pairs_with_false(self, variable: int, domain: int) -> tuple[list[Pair], list[Pair]]:
+        """Return the pairs whose literal about a variable is false where it has a domain: those whose first
+        one is about it, and those whose second one is.
+        """
         first, second = self._first_in[variable], self._second_in[variable]
         self.steps += len(first) + len(second)
-        found = self._pairs_by_domain[variable].get(domain)
+        known = self._pairs_by_domain[variable]
+        found = known.get(domain)
         if found is None:
-            found = []
-            if not domain & self._in_all_first[variable]:
-                found = [each for each in first if not domain & each[1]]
-            found += [each for each in second if not domain & each[3]]
-            self._pairs_by_domain[variable][domain] = found
+            if len(known) == _DOMAINS_KEPT:
+                known.clear()
+            in_all = domain & self._in_all_first[variable]
+            found = (
+                [] if in_all else [each for each in first if not domain & each[1]],
+                [each for each in second if not domain & each[3]],
+            )
+            known[domain] = found
         return found
 
     def go_back(self, level: int) -> None:

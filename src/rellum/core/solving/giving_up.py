@@ -11,8 +11,8 @@ from collections.abc import Callable, Iterable
 from contextlib import suppress
 
 from rellum.core.solving import causes
+from rellum.core.solving.bits import bits_of
 from rellum.core.solving.clauses import Clause
-from rellum.core.solving.minimal import bits_of
 from rellum.core.solving.numbering import numbered
 from rellum.core.solving.problem import Problem, Want
 from rellum.core.solving.prover import OutOfWork, Prover, Work

@@ -10,8 +10,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 
+from rellum.core.solving.bits import bits_of
 from rellum.core.solving.clauses import Clause, Literal
-from rellum.core.solving.minimal import bits_of
 from rellum.core.solving.numbering import numbered
 from rellum.core.solving.prover import Prover, Work
 

@@ -10,15 +10,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 
+from rellum.core.solving.bits import bits_of
 from rellum.core.solving.prover import OutOfWork, Prover, Work
-
-
-def bits_of(mask: int) -> Iterator[int]:
-    """Yield the numbers of the bits of a mask, ascending."""
-    while mask:
-        low = mask & -mask
-        yield low.bit_length() - 1
-        mask ^= low
 
 
 def reduce(prover: Prover, core: int, order: Iterable[int], work: Work) -> tuple[int, bool]:

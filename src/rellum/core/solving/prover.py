@@ -15,6 +15,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from heapq import heappop, heappush
 
+from rellum.core.solving.bits import bits_of
 from rellum.core.solving.clauses import Literal
 from rellum.core.solving.engine import watch_another
 
@@ -56,10 +57,20 @@ class Work:
 
 @dataclass(slots=True, eq=False)
 class _Clause:
-    """An "or" over literals, of which the first two are watched; ``bits`` are those it follows from."""
+    """An "or" over literals, of which the first two are watched.
+
+    ``number`` is that of its statement's bit, -1 where it was learned; ``learned_from`` are the bits of the
+    statements it follows from then. A bit is a number as long as there are statements: made when asked for.
+    """
 
     literals: list[Literal]
-    bits: int
+    number: int
+    learned_from: int = 0
+
+    @property
+    def bits(self) -> int:
+        """The bits of the statements that it follows from."""
+        return self.learned_from if self.number < 0 else 1 << self.number
 
 
 @dataclass(slots=True)
@@ -99,14 +110,21 @@ class Prover:
         self.given = [(bit, tuple(literals)) for bit, literals in clauses]
         self._full = {v: (1 << sizes[v]) - 1 for _, each in self.given for v, _ in each}
         self._watching: dict[int, list[tuple[int, _Clause]]] = {v: [] for v in self._full}
+        # Those of two literals, by each of their variables: its mask, and the other one's number and mask.
+        self._pairs: dict[int, list[tuple[int, int, int, _Clause]]] = {v: [] for v in self._full}
         self._short: list[_Clause] = []  # of one literal that can hold, or none
         self._activity = dict.fromkeys(self._full, 0.0)
         self._bump = 1.0
         self._saved: dict[int, int] = {}
         self._order: list[int] = []
         self._next = 0
+        most = -1
         for bit, literals in self.given:
-            self._attach(_Clause([each for each in literals if each[1]], 1 << bit))
+            self._attach(_Clause([each for each in literals if each[1]], bit))
+            most = max(most, bit)
+        self._everything = (1 << most + 1) - 1
+        self._off = 0
+        self._numbers_off: frozenset[int] = frozenset()
         self._clear()
 
     def _clear(self) -> None:
@@ -121,6 +139,11 @@ class Prover:
         if len(clause.literals) < 2:
             self._short.append(clause)
             return
+        if len(clause.literals) == 2:
+            (one, mask), (two, other) = clause.literals
+            self._pairs[one].append((mask, two, other, clause))
+            self._pairs[two].append((other, one, mask, clause))
+            return
         for number, mask in clause.literals[:2]:
             self._watching[number].append((mask, clause))
 
@@ -130,9 +153,10 @@ class Prover:
         Raises OutOfWork.
         """
         self._clear()
-        off = ~on
+        self._off = self._everything & ~on
+        self._numbers_off = frozenset(bits_of(self._off))
         for clause in self._short:
-            if clause.bits & off:
+            if self._is_off(clause):
                 continue
             if not clause.literals:
                 return Answer(clause.bits)
@@ -143,7 +167,7 @@ class Prover:
             self._narrow(number, left, clause)
         conflicts, limit, rounds = 0, _RESTART, 1
         while True:
-            conflict = self._propagate(off, work)
+            conflict = self._propagate(work)
             if conflict is not None:
                 if not self._levels:
                     return Answer(conflict.bits | self._behind(conflict.literals))
@@ -200,16 +224,32 @@ class Prover:
             self._trail.append(number)
             self.domains[number] = domain
 
-    def _propagate(self, off: int, work: Work) -> _Clause | None:
-        domains = self.domains
+    def _is_off(self, clause: _Clause) -> bool:
+        """Whether a clause does not count in the question that is asked."""
+        if not self._off:
+            return False
+        if clause.number < 0:
+            return bool(clause.learned_from & self._off)
+        return clause.number in self._numbers_off
+
+    def _propagate(self, work: Work) -> _Clause | None:
+        domains, off = self.domains, self._off
         while self._head < len(self._trail):
             variable = self._trail[self._head]
             self._head += 1
             domain = domains[variable]
-            watching = self._watching[variable]
-            work.spend(len(watching) // 4 + 1)
+            pairs, watching = self._pairs[variable], self._watching[variable]
+            work.spend((len(pairs) + len(watching)) // 4 + 1)
+            for other, other_mask, clause in [
+                each[1:] for each in pairs if not domain & each[0] and domains[each[1]] & ~each[2]
+            ]:
+                if (off and self._is_off(clause)) or not domains[other] & ~other_mask:
+                    continue
+                if not domains[other] & other_mask:
+                    return clause
+                self._narrow(other, domains[other] & other_mask, clause)
             for mask, clause in [each for each in watching if not domain & each[0]]:
-                if clause.bits & off:
+                if off and self._is_off(clause):
                     continue
                 literals = clause.literals
                 if literals[0] == (variable, mask):
@@ -302,7 +342,7 @@ class Prover:
             reverse=True,
         )
         level = sum(start <= rest[0][0] for start in self._levels) if rest else 0
-        lesson = _Clause([(number, own), *((each, mask) for _, each, mask in rest)], bits)
+        lesson = _Clause([(number, own), *((each, mask) for _, each, mask in rest)], -1, bits)
         self._go_back(level)
         self._attach(lesson)
         self._narrow(number, self.domains[number] & own, lesson)

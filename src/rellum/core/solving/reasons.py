@@ -12,10 +12,11 @@ from collections.abc import Sequence
 from typing import Final, NamedTuple
 
 from rellum.core.solving import causes
+from rellum.core.solving.bits import bits_of
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.cheapest import Cheapest
 from rellum.core.solving.clauses import Clause
-from rellum.core.solving.minimal import bits_of, reduce
+from rellum.core.solving.minimal import reduce
 from rellum.core.solving.numbering import numbered
 from rellum.core.solving.prover import OutOfWork, Prover, Work
 from rellum.core.solving.search import NotFound, Searcher

@@ -193,7 +193,9 @@ class Run:
         return None
 
     def _left_for_guide(self) -> int:
-        return _GUIDING + self.engine.steps - self.began - self.guided
+        left = _GUIDING + self.engine.steps - self.began - self.guided
+        work = self.searcher.work
+        return left if work is None else min(left, work.left)
 
     @contextmanager
     def _guiding(self) -> Iterator[Work]:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from rellum.core.solving.minimal import bits_of
+from rellum.core.solving.bits import bits_of
 from rellum.core.solving.prover import OutOfWork, Prover, Work
 
 
