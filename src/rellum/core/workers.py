@@ -18,24 +18,29 @@ Result = TypeVar("Result")
 def run_both(first: Callable[[], Result], second: Callable[[], Result]) -> tuple[Result, Result]:
     """Return the results of both calls; the second runs in a child process where that is possible.
 
-    An exception in the child is raised here.
+    An exception in the child is raised here. The child ends with this process, however that ends.
     """
     if not hasattr(os, "fork"):
         return first(), second()
     import pickle
 
     read_end, write_end = os.pipe()
+    life_line, held = os.pipe()  # its other end closes as this process ends
     child = os.fork()
     if child == 0:
         os.close(read_end)
+        os.close(held)
+        _end_with_parent(life_line)
         _work_as_child(second, write_end)
     os.close(write_end)
+    os.close(life_line)
     try:
         mine = first()
         with open(read_end, "rb", closefd=False) as pipe:
             answer = pipe.read()
     finally:
         os.close(read_end)
+        os.close(held)  # where the first call failed, nobody waits for the second
         os.waitpid(child, 0)
     if not answer:
         raise OSError("a helper process ended before its work was done")
@@ -43,6 +48,17 @@ def run_both(first: Callable[[], Result], second: Callable[[], Result]) -> tuple
     if isinstance(theirs, BaseException):
         raise theirs
     return mine, theirs
+
+
+def _end_with_parent(life_line: int) -> None:
+    """Let this process end as soon as the other end of a pipe is closed."""
+    from threading import Thread
+
+    def wait() -> None:
+        os.read(life_line, 1)
+        os._exit(1)
+
+    Thread(target=wait, daemon=True).start()
 
 
 def _work_as_child(work: Callable[[], object], write_end: int) -> None:
