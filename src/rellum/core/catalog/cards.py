@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from functools import partial
 from urllib.parse import urlsplit
@@ -124,17 +124,15 @@ def _read_release(reader: TableReader, reading: _Reading) -> list[Said]:
     patches = reader.parsed("patches", "3.2", version_of)
     withdrawn = reader.text("withdrawn", "damages saved games") or ""
     builds = reader.tables("build")
-    release = _read_body(
-        reader,
-        Release(
-            mod=reading.mod,
-            version=version or parse_version("0"),  # a fault is noted; go on and find the others
-            patches=patches,
-            withdrawn=withdrawn,
-            source=reader.source,
-        ),
-        reading,
+    make = partial(
+        Release,
+        mod=reading.mod,
+        version=version or parse_version("0"),  # a fault is noted; go on and find the others
+        patches=patches,
+        withdrawn=withdrawn,
+        source=reader.source,
     )
+    release = _read_body(reader, make, reading)
     if not builds:
         return [Said(release, reader.keys, version is not None)]
     names = [build.parsed("name", "harbour", parse_id, required=True) or "" for build in builds]
@@ -143,19 +141,18 @@ def _read_release(reader: TableReader, reading: _Reading) -> list[Said]:
             builds[index].fault(f"the build {name!r} appears twice here", "name")
     said = []
     for build, name in zip(builds, names, strict=True):
-        body = _read_body(build, replace(release, source=build.source), reading)
+        body = _read_body(build, partial(replace, release, source=build.source), reading)
         whole = replace(_merged(release, body), build=name)
         said.append(Said(whole, reader.keys | build.keys, version is not None))
     return said
 
 
-def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Release:
-    """Read what a release and a build can both say; what ``release`` is beside that stays."""
+def _read_body(reader: TableReader, make: Callable[..., Release], reading: _Reading) -> Release:
+    """Read what a release and a build can both say; ``make`` makes a release of it and the rest."""
     game = reader.text("game", ">=1.5, <1.7")
     if game is not None:
         reader.convert(game, parse_range, "game")
-    body = replace(
-        release,
+    body = make(
         game=game,
         editions=reader.texts("editions", "boxed") if "editions" in reader else None,
         needs=read_needs(reader, reading.orderings),
@@ -186,7 +183,7 @@ def _read_body(reader: TableReader, release: Release, reading: _Reading) -> Rele
         body = _with_load_hints(body, reader.table("load"))
     if "full" in reader:
         body = replace(body, full=_read_whole(reader.table("full"), reading))
-        if release.patches is None:
+        if body.patches is None:
             reader.fault("only a patch can also be offered in full: write 'patches'", "full")
     reader.finish()
     return body

@@ -173,6 +173,9 @@ class TableReader:
 
     def integer(self, key: str, example: int) -> int | None:
         """Take a whole number that is not negative."""
+        if key not in self._table:
+            self._known.add(key)
+            return None
         value = self._take(key, int, str(example), required=False)
         if value is not None and not 0 <= value < 1 << 63:
             what = "is negative" if value < 0 else "is too large"
@@ -182,6 +185,9 @@ class TableReader:
 
     def flag(self, key: str) -> bool:
         """Take true or false; false where it is missing."""
+        if key not in self._table:
+            self._known.add(key)
+            return False
         return self._take(key, bool, "true", required=False) or False
 
     def texts(self, key: str, example: str) -> tuple[str, ...]:
