@@ -32,7 +32,7 @@ class Fact(NamedTuple):
 class Cheapest:
     """Draws conclusions from clauses; each belongs to a statement, by its number.
 
-    ``of_variable`` has for each variable the clauses that speak of it, by their places, once it has begun.
+    ``of_variable`` has for each variable the clauses that speak of it, by their places.
     """
 
     def __init__(self, clauses: Sequence[tuple[int, list[Literal]]], work: Work) -> None:
@@ -48,16 +48,15 @@ class Cheapest:
         # Statements get their bits when they have a part in something: few of a world ever do.
         self._bits: dict[int, int] = {}
         self._statements: list[int] = []
+        for at, (_, literals) in enumerate(clauses):
+            for number, mask in literals:
+                if mask:
+                    self.of_variable[number].append((mask, at))
 
     def conflict(self) -> list[int] | None:
         """Return the numbers of statements that cannot all hold; None: nothing was found."""
-        of_variable = self.of_variable
         for at, (statement, literals) in enumerate(self._clauses):
-            can_hold = 0
-            for number, mask in literals:
-                if mask:
-                    can_hold += 1
-                    of_variable[number].append((mask, at))
+            can_hold = sum(1 for _, mask in literals if mask)
             if can_hold == 1:
                 [(number, mask)] = [each for each in literals if each[1]]
                 self._push(number, mask, self._bit(at))

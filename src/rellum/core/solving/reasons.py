@@ -26,6 +26,8 @@ from rellum.core.values.ids import ModId
 OF_THE_PACK: Final = (causes.Wanted, causes.OptionWanted, causes.Held, causes.Supposed)
 SMALL: Final = 6_000
 """Of at most so many clauses all are asked at once; of more, only those about what a reason speaks of."""
+_LARGE: Final = 150_000
+"""With more clauses, a short proof is not compared with all that could be concluded besides."""
 READABLE: Final = 20
 """A reason of more statements is not read to its end: then the shortest is best, whatever it says."""
 _MOST_KNOWN: Final = 12
@@ -60,6 +62,7 @@ class ReasonFinder:
         """How many statements the smallest reason has, where that is proven."""
         self._of_variable: dict[int, list[tuple[int, int]]] = {}
         numbers = {id(cause): at for at, cause in enumerate(self.causes)}
+        self._leaves = len(not_found.leaves)
         self._proof = {numbers[id(clause.cause)] for clause in not_found.clauses}
         # What the pack asks for of each mod: the statements of its want and of the want's options.
         self._asked: dict[ModId, Statements] = {}
@@ -71,10 +74,12 @@ class ReasonFinder:
     def find(self) -> None:
         """Look for reasons until the work is done, or all are known; at least one is found."""
         drawing = Cheapest(self._all.clauses, Work(_CHEAPEST))
-        first = sorted(drawing.conflict() or self._proof)
         self._of_variable = drawing.of_variable
+        first = sorted(self._proof)
         try:
-            self._reduced(*self._prover(first), first, (1 << len(first)) - 1)
+            if not self._is_enough(first):
+                first = sorted(drawing.conflict() or self._proof)
+                self._reduced(*self._prover(first), first, (1 << len(first)) - 1)
             if len(self._all.clauses) <= SMALL:
                 self._find_in_small_world()
             else:
@@ -83,6 +88,15 @@ class ReasonFinder:
             pass
         if not self.known:
             self.known.append(KnownReason(frozenset(first), False))
+
+    def _is_enough(self, proof: Sequence[int]) -> bool:
+        """Whether the search's own proof gives a reason that can be read, in a world in which conclusions
+        take long to draw. Raises OutOfWork.
+        """
+        if len(self._all.clauses) <= _LARGE or self._leaves > 10 * READABLE:
+            return False
+        found = self._reduced(*self._prover(proof), proof, (1 << len(proof)) - 1)
+        return found.is_minimal and len(found.statements) <= READABLE
 
     @property
     def best(self) -> KnownReason:

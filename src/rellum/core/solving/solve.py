@@ -21,19 +21,18 @@ from rellum.core.versions.version import Version
 def solve(problem: Problem) -> tuple[Searcher, LineUp | NotFound]:
     """Return the best line-up for a problem, or what stands against it, and who can say more of it.
 
-    First it is tried whether all that the lock has can stay as it is. That looks at one release of
-    most mods, and where it succeeds it is the best: to stay comes before all that is free to choose. Then
-    a search looks at what is for the pack's game alone; where that leads nowhere, one at everything, so that
-    reasons can be told.
+    Where the pack has one version of the game, a search looks at what is for that alone. Else it is tried
+    first whether all that the lock has can stay as it is: that looks at one release of most mods, and where
+    it succeeds it is the best, as to stay comes before all that is free to choose. Where neither leads to
+    a line-up, a search looks at everything, so that reasons can be told.
     """
-    quick = len(problem.games) == 1  # else the game is a part of the choice
-    if problem.locked:
+    if problem.locked and len(problem.games) > 1:  # the game is a part of the choice
         kept = _can_stay(problem)
-        searcher = Searcher(problem, kept=kept, is_quick=quick, tells=False)
+        searcher = Searcher(problem, kept=kept, tells=False)
         found = searcher.search(problem, tells=False)
         if isinstance(found, Found) and _stayed(searcher, problem, found, kept):
             return searcher, as_line_up(searcher, problem, found)
-    if quick:
+    if len(problem.games) == 1:
         searcher = Searcher(problem, is_quick=True, tells=False)
         line_up = _found_quickly(searcher, problem)
         if line_up is not None:
