@@ -35,12 +35,16 @@ def engine_of(sizes: list[int], clauses: list[Literals]) -> Engine:
     engine = Engine()
     for size in sizes:
         engine.add_variable(size)
-    for number, clause in enumerate(clauses):
+    add(engine, clauses)
+    return engine
+
+
+def add(engine: Engine, clauses: list[Literals], first: int = 0) -> None:
+    for number, clause in enumerate(clauses, first):
         if len(clause) == 2:
             engine.add_pair(*clause[0], *clause[1], number)
         else:
             engine.add(list(clause), number)
-    return engine
 
 
 def run(engine: Engine, learned: list[Clause] | None = None) -> tuple[int, ...] | Clause:
@@ -67,6 +71,18 @@ class EngineTest(unittest.TestCase):
     def test_finds_the_first_solution_or_that_there_is_none(self, world) -> None:
         sizes, clauses = world
         found = run(engine_of(sizes, clauses))
+        best = next(solutions(sizes, clauses), None)
+        self.assertEqual(None if isinstance(found, Clause) else found, best)
+
+    @settings(max_examples=200, deadline=None)
+    @given(worlds(), st.integers(0, 22))
+    def test_clauses_that_come_later_count_like_the_others(self, world, known: int) -> None:
+        sizes, clauses = world
+        engine = engine_of(sizes, clauses[:known])
+        run(engine)
+        engine.go_back(0)
+        add(engine, clauses[known:], known)
+        found = run(engine)
         best = next(solutions(sizes, clauses), None)
         self.assertEqual(None if isinstance(found, Clause) else found, best)
 
