@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import unittest
 from itertools import combinations
-from types import SimpleNamespace
 from typing import Any
+from unittest import mock
 
 from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
 from benchmarks.refusals import PLANTED, dense, entangled
+from rellum.core.solving import reasons
 from rellum.core.solving.bits import bits_of
 from rellum.core.solving.causes import Cause
 from rellum.core.solving.cheapest import Cheapest
 from rellum.core.solving.clauses import Clause
 from rellum.core.solving.minimal import reduce
+from rellum.core.solving.numbering import numbered
 from rellum.core.solving.prover import OutOfWork, Prover, Work
 from rellum.core.solving.reasons import ReasonFinder
 from rellum.core.solving.refusal import explain
@@ -150,8 +152,7 @@ class ProverTest(unittest.TestCase):
 
 def finder_of(sizes: list[int], clauses: list[Any], work: int) -> ReasonFinder:
     given_ = [Clause(list(each), Cause()) for each in clauses]
-    searcher: Any = SimpleNamespace(engine=SimpleNamespace(sizes=sizes, given=lambda: given_))
-    finder = ReasonFinder(searcher, NotFound((), tuple(given_)), Work(work))
+    finder = ReasonFinder(sizes, NotFound((), tuple(given_)), given_, Work(work))
     finder.find()
     return finder
 
@@ -175,6 +176,24 @@ class PlantedTest(unittest.TestCase):
             refusal = explain(*refused(dense(seed)))
             self.assertTrue(refusal.reason.is_minimal)
             self.assertLess(len(refusal.reason.causes), 200)
+
+    @settings(max_examples=40, deadline=None)
+    @given(st.integers(0, 1 << 30))
+    def test_in_a_large_world_a_short_proof_gives_a_minimal_reason(self, seed: int) -> None:
+        problem = dense(seed, mods=14)
+        searcher = Searcher(problem)
+        found = searcher.search(problem)
+        if not isinstance(found, NotFound):
+            return
+        with mock.patch.object(reasons, "_LARGE", 0):
+            near = explain(searcher, found)
+        world = numbered((*found.supposed, *searcher.engine.given()))
+        prover = Prover(world.clauses, searcher.engine.sizes)
+        number = {id(cause): at for at, cause in enumerate(world.causes)}
+        told = sum(1 << number[id(cause)] for cause in near.reason.causes)
+        self.assertTrue(prover.solve(told, Work(PLENTY)).core)
+        for bit in bits_of(told if near.reason.is_minimal else 0):
+            self.assertFalse(prover.solve(told & ~(1 << bit), Work(PLENTY)).core)
 
 
 if __name__ == "__main__":

@@ -11,7 +11,7 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from rellum.core.catalog.model import MadeFor, Need, Trial
-from rellum.core.solving import causes, giving_up
+from rellum.core.solving import causes, giving_up, reasons
 from rellum.core.solving.giving_up import fewest_to_give_up
 from rellum.core.solving.problem import Problem
 from rellum.core.solving.refusal import Refusal, explain, without
@@ -61,13 +61,16 @@ def _with(asked: Problem) -> tuple[Searcher, Problem, Refusal]:
 
 class RandomCatalogsTest(unittest.TestCase):
     @settings(max_examples=200, deadline=None)
-    @given(randoms)
-    def test_the_wants_told_stand_against_each_other_and_none_is_idle(self, source) -> None:
+    @given(randoms, st.booleans())
+    def test_the_wants_told_stand_against_each_other_and_none_is_idle(
+        self, source, is_large: bool
+    ) -> None:
         asked = random_problem(source, most=5)
         found = Searcher(asked).search(asked)
         if not isinstance(found, NotFound):
             return
-        _, refused = refusal(asked)
+        with mock.patch.object(reasons, "_LARGE", 0 if is_large else 1 << 30):
+            _, refused = refusal(asked)
         self.assertTrue(tell(refused.reason.causes))
         self.assertIsNone(best_by_trying_all(replace(asked, wants=refused.wants)))
         said = [

@@ -29,6 +29,18 @@ class Fact(NamedTuple):
     bits: int
 
 
+def by_variable(
+    clauses: Sequence[tuple[int, list[Literal]]],
+) -> dict[int, list[tuple[int, int]]]:
+    """Return for each variable the clauses that have a literal of it: its mask, and the clause's place."""
+    found: dict[int, list[tuple[int, int]]] = defaultdict(list)
+    for at, (_, literals) in enumerate(clauses):
+        for number, mask in literals:
+            if mask:
+                found[number].append((mask, at))
+    return found
+
+
 class Cheapest:
     """Draws conclusions from clauses; each belongs to a statement, by its number.
 
@@ -39,7 +51,7 @@ class Cheapest:
         self._clauses = clauses
         self._work = work
         # For each variable, the clauses that have a literal of it, with that literal's mask.
-        self.of_variable: dict[int, list[tuple[int, int]]] = defaultdict(list)
+        self.of_variable = by_variable(clauses)
         self._facts: dict[int, list[Fact]] = defaultdict(list)
         self._domains: dict[int, int] = {}
         self._heap: list[tuple[int, int, int, Fact]] = []
@@ -48,10 +60,6 @@ class Cheapest:
         # Statements get their bits when they have a part in something: few of a world ever do.
         self._bits: dict[int, int] = {}
         self._statements: list[int] = []
-        for at, (_, literals) in enumerate(clauses):
-            for number, mask in literals:
-                if mask:
-                    self.of_variable[number].append((mask, at))
 
     def conflict(self) -> list[int] | None:
         """Return the numbers of statements that cannot all hold; None: nothing was found."""

@@ -17,7 +17,7 @@ no solution is ever lost.
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from typing import NamedTuple, Protocol, TypeVar
 
 from rellum.core.solving.clauses import Clause, Literal, Resolvent
@@ -162,6 +162,21 @@ class Engine:
     def longer(self) -> Iterator[Clause]:
         """Yield the clauses that were added and are no pairs."""
         return (each for each in self._given if isinstance(each, Clause))
+
+    def within(self, variables: Collection[int]) -> list[Clause]:
+        """Return the clauses that were added and speak of nothing but some variables, in a steady order."""
+        pairs = (
+            pair
+            for number in sorted(variables)
+            for pair in self._first_in[number]
+            if pair[2] in variables
+        )
+        longer = (
+            each
+            for each in self.longer()
+            if all(number in variables for number, _ in each.literals)
+        )
+        return [*map(self._clause_of, pairs), *longer]
 
     @property
     def given_count(self) -> int:

@@ -8,13 +8,13 @@ known. Everything is bounded by work, never by the clock, so that the answer is 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Final, NamedTuple
 
 from rellum.core.solving import causes
 from rellum.core.solving.bits import bits_of
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.cheapest import Cheapest
+from rellum.core.solving.cheapest import Cheapest, by_variable
 from rellum.core.solving.clauses import Clause
 from rellum.core.solving.minimal import reduce
 from rellum.core.solving.numbering import numbered
@@ -27,7 +27,7 @@ OF_THE_PACK: Final = (causes.Wanted, causes.OptionWanted, causes.Held, causes.Su
 SMALL: Final = 6_000
 """Of at most so many clauses all are asked at once; of more, only those about what a reason speaks of."""
 _LARGE: Final = 150_000
-"""With more clauses, a short proof is not compared with all that could be concluded besides."""
+"""With more clauses, a short proof is enough to begin with: to draw all conclusions takes too long."""
 READABLE: Final = 20
 """A reason of more statements is not read to its end: then the shortest is best, whatever it says."""
 _MOST_KNOWN: Final = 12
@@ -48,12 +48,15 @@ class KnownReason(NamedTuple):
 
 
 class ReasonFinder:
-    """Looks for the reasons of one refusal. ``known`` are those found, as they were found."""
+    """Looks for the reasons of one refusal among some clauses. ``known`` are those found, in that order."""
 
-    def __init__(self, searcher: Searcher, not_found: NotFound, work: Work) -> None:
-        self._sizes = searcher.engine.sizes
+    def __init__(
+        self, sizes: Sequence[int], not_found: NotFound, given: Iterable[Clause], work: Work
+    ) -> None:
+        """``sizes`` are the engine's; the proof's leaves are among the clauses."""
+        self._sizes = sizes
         self._work = work
-        self._all = numbered((*not_found.supposed, *searcher.engine.given()))
+        self._all = numbered((*not_found.supposed, *given))
         self.causes = self._all.causes
         self.known: list[KnownReason] = []
         self.is_complete = False
@@ -62,7 +65,6 @@ class ReasonFinder:
         """How many statements the smallest reason has, where that is proven."""
         self._of_variable: dict[int, list[tuple[int, int]]] = {}
         numbers = {id(cause): at for at, cause in enumerate(self.causes)}
-        self._leaves = len(not_found.leaves)
         self._proof = {numbers[id(clause.cause)] for clause in not_found.clauses}
         # What the pack asks for of each mod: the statements of its want and of the want's options.
         self._asked: dict[ModId, Statements] = {}
@@ -75,11 +77,9 @@ class ReasonFinder:
         """Look for reasons until the work is done, or all are known; at least one is found."""
         drawing = Cheapest(self._all.clauses, Work(_CHEAPEST))
         self._of_variable = drawing.of_variable
-        first = sorted(self._proof)
+        first = sorted(drawing.conflict() or self._proof)
         try:
-            if not self._is_enough(first):
-                first = sorted(drawing.conflict() or self._proof)
-                self._reduced(*self._prover(first), first, (1 << len(first)) - 1)
+            self._reduced(*self._prover(first), first, (1 << len(first)) - 1)
             if len(self._all.clauses) <= SMALL:
                 self._find_in_small_world()
             else:
@@ -89,14 +89,16 @@ class ReasonFinder:
         if not self.known:
             self.known.append(KnownReason(frozenset(first), False))
 
-    def _is_enough(self, proof: Sequence[int]) -> bool:
-        """Whether the search's own proof gives a reason that can be read, in a world in which conclusions
-        take long to draw. Raises OutOfWork.
-        """
-        if len(self._all.clauses) <= _LARGE or self._leaves > 10 * READABLE:
-            return False
-        found = self._reduced(*self._prover(proof), proof, (1 << len(proof)) - 1)
-        return found.is_minimal and len(found.statements) <= READABLE
+    def find_from_proof(self) -> bool:
+        """Look for reasons in the search's own proof and near what is found; whether one can be read."""
+        self._of_variable = by_variable(self._all.clauses)
+        proof = sorted(self._proof)
+        try:
+            self._reduced(*self._prover(proof), proof, (1 << len(proof)) - 1)
+            self._improve_nearby()
+        except OutOfWork:
+            pass
+        return any(each.is_minimal and len(each.statements) <= READABLE for each in self.known)
 
     @property
     def best(self) -> KnownReason:
@@ -233,6 +235,19 @@ class ReasonFinder:
                     seen.add(more)
                     waiting.append(more)
         self.is_complete = all(each.is_minimal for each in self.known)
+
+
+def find_reasons(searcher: Searcher, not_found: NotFound, work: Work) -> ReasonFinder:
+    """Look for the reasons of a refusal; in a large catalog only near a short proof, if that is enough."""
+    engine, leaves = searcher.engine, not_found.leaves
+    if engine.given_count > _LARGE and len(leaves) <= 10 * READABLE:
+        about = {number for clause in leaves for number, _ in clause.literals}
+        finder = ReasonFinder(engine.sizes, not_found, engine.within(about), work)
+        if finder.find_from_proof():
+            return finder
+    finder = ReasonFinder(engine.sizes, not_found, engine.given(), work)
+    finder.find()
+    return finder
 
 
 def _bits(statements: Statements) -> int:

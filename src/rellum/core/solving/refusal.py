@@ -10,7 +10,7 @@ from rellum.core.solving.causes import Cause
 from rellum.core.solving.clauses import Clause
 from rellum.core.solving.problem import Problem, Want
 from rellum.core.solving.prover import Work
-from rellum.core.solving.reasons import ReasonFinder, reduced
+from rellum.core.solving.reasons import find_reasons, reduced
 from rellum.core.solving.search import NotFound, Searcher
 from rellum.core.solving.variables import ModVariable
 from rellum.core.values.ids import ModId
@@ -78,8 +78,7 @@ def explain(searcher: Searcher, not_found: NotFound, patience: int = 1) -> Refus
         return Refusal(reason=Reason(found), is_complete=True)
     work = Work(patience * max(2 * not_found.steps, LEAST))
     knows_circles = searcher.forbid_circles()
-    finder = ReasonFinder(searcher, not_found, work)
-    finder.find()
+    finder = find_reasons(searcher, not_found, work)
 
     def as_reason(statements: frozenset[int], is_minimal: bool) -> Reason:
         return Reason(tuple(finder.causes[at] for at in sorted(statements)), is_minimal)
