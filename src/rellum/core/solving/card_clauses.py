@@ -26,8 +26,8 @@ from rellum.core.catalog.terms import (
 )
 from rellum.core.solving import causes
 from rellum.core.solving.causes import Cause
-from rellum.core.solving.clauses import Literal
-from rellum.core.solving.engine import Engine, Pair
+from rellum.core.solving.clauses import Literal, Pair
+from rellum.core.solving.engine import Engine
 from rellum.core.solving.problem import Locked
 from rellum.core.solving.trial_book import TrialBook
 from rellum.core.solving.variables import (

@@ -8,9 +8,13 @@ explanation is made.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Protocol, TypeVar
 
 Literal = tuple[int, int]
 """A variable's number, and the mask of its allowed values."""
+
+Pair = tuple[int, int, int, int, "object | None"]
+"""A clause of two literals: each one's variable and mask, and from what its cause can be told."""
 
 
 class Clause:
@@ -31,6 +35,38 @@ class Clause:
         self.literals = literals
         self.cause = cause
         self.parents = parents
+
+
+class Watched(Protocol):
+    """A clause, as far as watching it goes: the first two of its literals are watched."""
+
+    literals: list[Literal]
+
+
+W = TypeVar("W", bound=Watched)
+W_co = TypeVar("W_co", covariant=True)
+
+
+class ByNumber(Protocol[W_co]):
+    """What is kept for each variable, by its number."""
+
+    def __getitem__(self, number: int, /) -> W_co: ...
+
+
+def watch_another(
+    clause: W, mask: int, domains: ByNumber[int], watching: ByNumber[list[tuple[int, W]]]
+) -> bool:
+    """Watch a literal that is not false in place of the second one; False: there is none."""
+    literals = clause.literals
+    for index in range(2, len(literals)):
+        number, new_mask = candidate = literals[index]
+        if domains[number] & new_mask:
+            variable = literals[1][0]
+            literals[index], literals[1] = literals[1], candidate
+            watching[number].append((new_mask, clause))
+            watching[variable].remove((mask, clause))
+            return True
+    return False
 
 
 class Resolvent:

@@ -18,48 +18,12 @@ from __future__ import annotations
 
 from collections import defaultdict, deque
 from collections.abc import Callable, Collection, Iterator
-from typing import NamedTuple, Protocol, TypeVar
+from typing import NamedTuple
 
-from rellum.core.solving.clauses import Clause, Literal, Resolvent
-
-
-class Watched(Protocol):
-    """A clause, as far as watching it goes: the first two of its literals are watched."""
-
-    literals: list[Literal]
-
+from rellum.core.solving.clauses import Clause, Literal, Pair, Resolvent, watch_another
 
 _DOMAINS_KEPT = 16
 """For so many domains of a variable it is kept which of its pairs are false."""
-
-W = TypeVar("W", bound=Watched)
-W_co = TypeVar("W_co", covariant=True)
-
-
-class ByNumber(Protocol[W_co]):
-    """What is kept for each variable, by its number."""
-
-    def __getitem__(self, number: int, /) -> W_co: ...
-
-
-def watch_another(
-    clause: W, mask: int, domains: ByNumber[int], watching: ByNumber[list[tuple[int, W]]]
-) -> bool:
-    """Watch a literal that is not false in place of the second one; False: there is none."""
-    literals = clause.literals
-    for index in range(2, len(literals)):
-        number, new_mask = candidate = literals[index]
-        if domains[number] & new_mask:
-            variable = literals[1][0]
-            literals[index], literals[1] = literals[1], candidate
-            watching[number].append((new_mask, clause))
-            watching[variable].remove((mask, clause))
-            return True
-    return False
-
-
-Pair = tuple[int, int, int, int, "object | None"]
-"""A clause of two literals: each one's variable and mask, and from what its cause can be told."""
 
 
 class Narrowing(NamedTuple):

@@ -16,8 +16,7 @@ from dataclasses import dataclass, field
 from heapq import heappop, heappush
 
 from rellum.core.solving.bits import bits_of
-from rellum.core.solving.clauses import Literal
-from rellum.core.solving.engine import watch_another
+from rellum.core.solving.clauses import Literal, watch_another
 
 _DECAY = 1.0 / 0.93
 _RESTART = 40
