@@ -59,7 +59,7 @@ def match(root: str, rellum: str) -> Iterator[Comparison]:
     world, dumped = _prepare(root, "match", rellum)
     pack = world.path("pack")
     first = Command("resolve", [rellum, "resolve", "--fresh"], pack)
-    yield compare("resolve 300 wants", first, _libsolv(dumped), 1.5, 5)
+    yield compare("resolve 300 wants", first, _libsolv(dumped), 1.0, 5)
     mods = catalogs.make_world(2000, 15, 300, 1000).wants
     changed = catalogs.name(mods[150])
     again = Command("resolve", [rellum, "resolve"], pack, lambda: _toggle(world, changed))

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+from inspect import cleandoc
 from typing import Any
 
 import msgspec
@@ -25,6 +26,8 @@ def schema_of(command: str) -> dict[str, Any]:
     names = [each["$ref"].removeprefix(_DEFS) for each in tops]
     for name, each in defs.items():
         each.pop("title", None)
+        if "description" in each:  # msgspec takes the indentation out of it from 0.23 on
+            each["description"] = cleandoc(each["description"])
         if name in names:
             each["properties"] = {"format": {"const": FORMAT}, **each["properties"]}
             each["required"] = ["format", *each["required"]]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from collections.abc import Callable, Iterable
@@ -27,6 +28,19 @@ from rellum.core.words import count_words
 if TYPE_CHECKING:
     from rellum.core.pack.site import Site
 
+
+_OUT_OF_REACH = frozenset(
+    (
+        errno.ENOENT,
+        errno.ENOTDIR,
+        errno.EACCES,
+        errno.EPERM,
+        errno.ELOOP,
+        errno.ENAMETOOLONG,
+        errno.EINVAL,
+    )
+)
+"""What says that a file is not there, or may not be read. After any other failure it is."""
 
 WITH_OWN_BACKUP = frozenset(("hunt",))
 """Changes that put the player's files back by themselves, from a backup that they began with."""
@@ -105,7 +119,7 @@ def _is_in(path: PlacePath, places: Iterable[PlacePath]) -> bool:
 
 
 def _below(base: PlacePath, roots: Roots) -> dict[PlacePath, SeenFile]:
-    """Return the files at or below a path; what cannot be read is passed over."""
+    """Return the files at or below a path; what may not be read is passed over. Raises OSError."""
     if not (is_in_game(base) or root_of(base) in roots.outside) or base.endswith("!"):
         return {}
     top = roots.absolute(base)
@@ -132,8 +146,9 @@ def _below(base: PlacePath, roots: Roots) -> dict[PlacePath, SeenFile]:
                     below = f"{folder}{os.sep}{name}"
                     if below not in others:
                         waiting.append((below, f"{here}/{name}"))
-        except OSError:  # it went meanwhile, or may not be read
-            continue
+        except OSError as error:
+            if error.errno not in _OUT_OF_REACH:
+                raise
     return cast("dict[PlacePath, SeenFile]", found)
 
 
@@ -148,7 +163,11 @@ def _seen(path: PlacePath, roots: Roots) -> SeenFile | None:
     file = roots.absolute(path)
     try:
         status = os.lstat(file)
-    except (OSError, ValueError):
+    except ValueError:
+        return None
+    except OSError as error:
+        if error.errno not in _OUT_OF_REACH:
+            raise
         return None
     if not stat.S_ISREG(status.st_mode):
         return None
