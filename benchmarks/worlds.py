@@ -108,13 +108,13 @@ def make_match_world(root: str, rellum: str, *, impossible: bool = False) -> Ben
         catalogs.add_impossible_chain(generated)
     is_new = not os.path.isdir(os.path.join(root, "pack"))
     world = BenchWorld(root, rellum)
+    versions = ", ".join(f'"{each}"' for each in catalogs.GAME_VERSIONS)
+    sheet = SHEET.replace("marks =", f"versions = [{versions}]\nmarks =")
+    with open(world.path("catalog", "games", "bench.toml"), "w", encoding="utf-8") as file:
+        file.write(sheet)  # the world has just written one without versions
     if is_new:
         with open(world.path("game", "version.txt"), "w", encoding="utf-8") as file:
             file.write(f"version: {catalogs.GAME_VERSIONS[catalogs.GAME]}\n")
-        versions = ", ".join(f'"{each}"' for each in catalogs.GAME_VERSIONS)
-        sheet = SHEET.replace("marks =", f"versions = [{versions}]\nmarks =")
-        with open(world.path("catalog", "games", "bench.toml"), "w", encoding="utf-8") as file:
-            file.write(sheet)
         catalogs.write_catalog(generated, world.path("catalog"))
         world.run("adopt", "../game")
         with open(world.path("pack", "rellum.toml"), "a", encoding="utf-8") as file:
