@@ -19,8 +19,9 @@ class OutOfReachTest(WorldTest):
     def test_a_folder_that_fails_to_answer_is_not_left_out(self) -> None:
         request = with_players_files(self.world)
         for failure in (errno.EIO, errno.EMFILE, errno.EBUSY):
-            with self.failing(failure), self.assertRaises(OSError):
+            with self.failing(failure), self.assertRaises(OSError) as raised:
                 make_backup(request, f"failed-{failure}")
+            self.assertEqual(raised.exception.filename, self.world.path("game", "saves", "a"))
         for failure in (errno.EACCES, errno.ENOENT):
             with self.failing(failure):
                 make_backup(request, f"made-{failure}")
@@ -30,7 +31,7 @@ class OutOfReachTest(WorldTest):
 
         def listed(folder: str) -> Iterator[tuple[str, os.stat_result]]:
             if folder.endswith(os.path.join("saves", "a")):
-                raise OSError(failure, os.strerror(failure), folder)
+                raise OSError(failure, os.strerror(failure), 5)  # it was listed by its number
             return entries_in(folder)
 
         return mock.patch.object(backing_up, "entries_in", listed)

@@ -147,8 +147,8 @@ def _below(base: PlacePath, roots: Roots) -> dict[PlacePath, SeenFile]:
                     if below not in others:
                         waiting.append((below, f"{here}/{name}"))
         except OSError as error:
-            if error.errno not in _OUT_OF_REACH:
-                raise
+            if error.errno not in _OUT_OF_REACH:  # listed by number, a folder has no name in it
+                raise OSError(error.errno, error.strerror, folder) from error
     return cast("dict[PlacePath, SeenFile]", found)
 
 

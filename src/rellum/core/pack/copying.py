@@ -8,16 +8,12 @@ from __future__ import annotations
 
 import os
 import shutil
-from typing import TYPE_CHECKING
 
 from rellum.core.errors import UserError
 from rellum.core.folder.listing import list_folder
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.progress import Listener, Progress, silent
 from rellum.core.values.paths import PlacePath, Roots
-
-if TYPE_CHECKING:
-    pass
 
 
 class CannotCopy(UserError):

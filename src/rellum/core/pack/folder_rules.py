@@ -6,7 +6,7 @@ known where such a file cannot be read (``rellum.core.pack.reread_rules``).
 
 import json
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import NamedTuple
 
 from rellum.core.globs import literal
@@ -131,11 +131,6 @@ def stamp_of(file: str) -> FileStamp:
     except OSError:
         return (file, -1, 0)
     return (file, status.st_size, status.st_mtime_ns)
-
-
-def stamps_of(files: Iterable[str]) -> tuple[FileStamp, ...]:
-    """Return the stamps of files, in their order."""
-    return tuple(map(stamp_of, files))
 
 
 def rules_text(rules: FolderRules) -> str:

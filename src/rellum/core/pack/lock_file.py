@@ -6,7 +6,7 @@ import json
 import os
 import re
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from rellum.core.catalog.release_rules import ReleaseFile, Source
 from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_toml, raise_faults
@@ -20,9 +20,6 @@ from rellum.core.pack.remembered_lock import mark_of_lock, recall_lock, remember
 from rellum.core.values.ids import ModId, SheetId
 from rellum.core.values.paths import shown_file
 from rellum.core.versions.orderings import parse_version
-
-if TYPE_CHECKING:
-    pass
 
 FORMAT = 1
 _MANY = 100

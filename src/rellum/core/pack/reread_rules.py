@@ -21,7 +21,7 @@ from rellum.core.pack.folder_rules import (
     FolderRules,
     ModRules,
     rules_text,
-    stamps_of,
+    stamp_of,
     surroundings,
 )
 from rellum.core.pack.lock_file import NoLineUp
@@ -48,17 +48,15 @@ def read_rules_anew(files: PackFiles, state: State, before: FolderRules) -> Fold
 def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
     home, pack, sheet = files.home, files.pack, files.sheet
     folders = find_catalogs(home, pack=pack)
-    drawn_from = [home.lock_file, sheet.source.file]
-    same = before.catalogs == folders and not state.note(LAID_SINCE)
-    if (
-        same
-        and before.are_current(but_for=home.pack_file)
-        and set(drawn_from) <= before.files.keys()
-    ):
+    own = (home.pack_file, home.lock_file, sheet.source.file)
+    stamps = dict(before.files)
+    same = before.catalogs == folders and not state.note(LAID_SINCE) and stamps.keys() >= {*own}
+    if same and before.are_current(but_for=home.pack_file):
         mods = before.mods
-        cards = [file for file in before.files if file not in (home.pack_file, *drawn_from)]
+        stamps[home.pack_file] = stamp_of(home.pack_file)
     else:
         mods, cards = _read_mods(files, state, before, folders)
+        stamps = {file: stamp_of(file) for file in (*own, *cards)}
     return FolderRules(
         outside=usable_places(sheet, pack, state.adopted().folder, home),
         places=dict(sheet.places),
@@ -68,9 +66,7 @@ def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
         path_rules=sheet.path_rules,
         mods=mods,
         surroundings=surroundings(),
-        stamps=stamps_of(
-            [home.pack_file, home.lock_file, sheet.source.file, *dict.fromkeys(cards)]
-        ),
+        stamps=tuple(stamps.values()),
         starts=sheet.play is not None,
         catalogs=folders,
     )

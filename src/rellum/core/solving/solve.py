@@ -65,29 +65,13 @@ def _can_stay(problem: Problem) -> dict[ModId, Locked]:
 def _stayed(
     searcher: Searcher, problem: Problem, found: Found, kept: Mapping[ModId, Locked]
 ) -> bool:
-    """Whether nothing was given up by looking only at what is kept.
-
-    So it is where all of the lock is in, with its options. Where something left, its other releases
-    must not have had a chance either: no way in but as the only one that a need or want names.
-    """
+    """Whether all of the lock is in, with its options: then nothing was given up by looking only at that."""
     chosen = chosen_releases(searcher, found)
     options = _chosen_options(searcher, found)
     for mod in chosen.keys() & kept.keys():
         if dict(options.get(mod, ())) != dict(kept[mod].options):
             return False
-    if problem.locked.keys() <= chosen.keys():
-        return True
-    offered = problem.catalog.offered
-    return (
-        len(problem.games) == 1
-        and chosen.keys() <= kept.keys()
-        and all(want.mod in chosen for want in problem.wants)
-        and all(
-            len(need.any_of) == 1 and need.any_of[0].mod not in offered
-            for release in chosen.values()
-            for need in release.needs
-        )
-    )
+    return problem.locked.keys() <= chosen.keys()
 
 
 def find_line_up(searcher: Searcher, problem: Problem) -> LineUp | NotFound:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from rellum.core.change.backing_up import circumstances, players_files
 from rellum.core.change.opening import open_pack
@@ -18,9 +18,6 @@ from rellum.core.pack.home import pack_home
 from rellum.core.pack.session import Session
 from rellum.core.values.content import Content
 from rellum.core.values.paths import PlacePath
-
-if TYPE_CHECKING:
-    pass
 
 # What plans, changes the game and reads archives is imported where it is done: most calls only keep or list.
 

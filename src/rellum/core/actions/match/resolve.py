@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 from rellum.core.actions.match.resolved_again import note_resolved
 from rellum.core.catalog.load import find_mod
@@ -26,10 +25,6 @@ from rellum.core.pack.pack_file import WantLine
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
 from rellum.core.values.ids import ModId
-
-if TYPE_CHECKING:
-    pass
-
 
 Choose = Callable[[Mod, OptionGroup], "str | None"]
 """Asks which choice of an option group is meant; None where nobody is there to answer."""
