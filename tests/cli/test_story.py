@@ -9,12 +9,12 @@ import tempfile
 import unittest
 
 from rellum.cli.app import GROUPS
-from tests.support import run_rellum, snapshot
+from tests.support import memory_folder, run_rellum, snapshot
 
 
 class StoryTest(unittest.TestCase):
     def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
+        folder = tempfile.TemporaryDirectory(dir=memory_folder())
         self.addCleanup(folder.cleanup)
         self.root = os.path.join(os.path.realpath(folder.name), "demo")
 

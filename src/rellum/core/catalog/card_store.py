@@ -230,6 +230,13 @@ def says_of_files(catalog: Catalog, mod: ModId) -> bool:
     return not isinstance(catalog.mods, StoredMods) or catalog.mods.cards[mod].says_of_files
 
 
+def may_name(catalog: Catalog, mod: ModId, other: ModId) -> bool:
+    """Whether what a mod says of others may name a certain one; False: it surely does not."""
+    mods = catalog.mods
+    terms = mods.cards[mod].terms if isinstance(mods, StoredMods) else b""
+    return not terms or other.encode() in terms
+
+
 def terms_of(catalog: Catalog) -> TermsBook:
     """Return the terms of a catalog's mods: as they are stored, else as they are made."""
     made = MadeTerms(catalog)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 
+from rellum.core.catalog.card_store import terms_of
 from rellum.core.catalog.load import find_mod, refuse_faulty
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
@@ -17,6 +18,7 @@ from rellum.core.pack.session import Session
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.solving.problem import Locked, Problem
 from rellum.core.values.ids import ModId
+from rellum.core.versions.orderings import parse_version
 from rellum.core.versions.version import Version
 
 
@@ -37,7 +39,7 @@ class PackProblem:
     lock: LockFile | None
     problem: Problem
 
-    def releases_now(self) -> dict[ModId, Release]:
+    def releases_now(self) -> Mapping[ModId, Release]:
         """Return the releases of the line-up that stands, without those that no card has any more."""
         return locked_releases(self.lock, self.catalog) if self.lock else {}
 
@@ -105,25 +107,56 @@ def _locked(
     lock: LockFile, pack: PackFile, catalog: Catalog, fresh: Collection[ModId]
 ) -> dict[ModId, Locked]:
     """Return what stays if it can: the wants' releases in the pack's order, then the others."""
-    options = {each.mod: each.options for each in lock.releases}
-    releases = locked_releases(lock, catalog)
-    wanted = [want.mod for want in pack.wants if want.mod in releases]
+    locked = {each.mod: each for each in lock.releases}
+    standing = locked_releases(lock, catalog)
+    wanted = [want.mod for want in pack.wants if want.mod in standing]
     return {
-        mod: Locked(version=releases[mod].version, build=releases[mod].build, options=options[mod])
-        for mod in dict.fromkeys([*wanted, *releases])
+        mod: Locked(
+            version=parse_version(locked[mod].version, catalog.ordering(mod)),
+            build=locked[mod].build,
+            options=locked[mod].options,
+        )
+        for mod in dict.fromkeys([*wanted, *standing])
         if mod not in fresh
     }
 
 
-def locked_releases(lock: LockFile, catalog: Catalog) -> dict[ModId, Release]:
+def locked_releases(lock: LockFile, catalog: Catalog) -> LockedReleases:
     """Return the releases of a line-up, without those that no card has any more.
 
     Raises FileFaults where the card of one of them has mistakes.
     """
     refuse_faulty(catalog, [each.mod for each in lock.releases])
-    return {
-        each.mod: release
-        for each in lock.releases
-        if each.mod in catalog.mods
-        and (release := catalog.mods[each.mod].release_named(each.version, each.build))
-    }
+    return LockedReleases(lock, catalog)
+
+
+class LockedReleases(Mapping[ModId, Release]):
+    """The releases of a line-up that cards have, in load order; each is read when it is first asked for."""
+
+    def __init__(self, lock: LockFile, catalog: Catalog) -> None:
+        book = terms_of(catalog)
+        self._mods = catalog.mods
+        self._read: dict[ModId, Release] = {}
+        self._locked = {
+            each.mod: each
+            for each in lock.releases
+            if each.mod in catalog.mods and book.names(each.mod).mask(each.version, each.build)
+        }
+
+    def __getitem__(self, mod: ModId) -> Release:
+        found = self._read.get(mod)
+        if found is None:
+            locked = self._locked[mod]
+            found = self._mods[mod].release_named(locked.version, locked.build)
+            assert found is not None  # its card has it
+            self._read[mod] = found
+        return found
+
+    def __contains__(self, mod: object) -> bool:
+        return mod in self._locked
+
+    def __iter__(self) -> Iterator[ModId]:
+        return iter(self._locked)
+
+    def __len__(self) -> int:
+        return len(self._locked)

@@ -32,7 +32,8 @@ class AtOnce:
         self._suppositions = tuple(searcher.suppose(problem)) if self._has_cards() else ()
         self._can_refuse = True
         self._narrowings: dict[int, list[Narrowing]] = {}
-        self._trail = -1
+        self._seen = (-1, -1)
+        """How long the trail was, and how many conflicts there had been, when it was looked through."""
         self._asked: dict[int, list[Clause]] = defaultdict(list)
         for each in self._suppositions:
             clause = Clause([(each.number, each.mask)], each.cause)
@@ -40,38 +41,64 @@ class AtOnce:
         self._values: list[int] = []
         """The mask of the value that each variable has; none where exchanges are not looked at."""
         self._longer: dict[int, list[Clause]] = defaultdict(list)
+        self._chosen: tuple[int, ...] = ()
         self._entries: dict[int, tuple[Entry, ...]] = {}
         self._domains: list[int] = []
-        if not self._is_line_up():
-            found = searcher.search(problem, tells=False)
-            self._can_refuse = isinstance(found, Found)
-            if isinstance(found, Found) and chosen_releases(searcher, found) == now:
-                self._remember(found.values)
+        chosen = self._standing_values()
+        if chosen is not None:
+            self._remember(chosen)
+        self._is_seen = not self._values
+        """Whether it is known that what stands comes in as the search would walk."""
+        if not self._values:
+            self._search()
 
-    def _is_line_up(self) -> bool:
-        """See whether what stands is what a search would give; False: that takes a search.
+    def _search(self) -> None:
+        """Find the line-up by a search; where that is the one that stands, exchanges are looked at."""
+        self._values, self._is_seen = [], True
+        found = self.searcher.search(self._problem, tells=False)
+        self._can_refuse = isinstance(found, Found)
+        if isinstance(found, Found) and chosen_releases(self.searcher, found) == self._now:
+            self._remember(found.values)
+            self._entries = self._all_entries()
 
-        It is where all of it is to stay, meets all clauses, and comes in as the search would walk.
+    def _standing_values(self) -> dict[int, int] | None:
+        """Return the value of each mod of the line-up that stands; None where some are not to stay, or have
+        options.
         """
         if not self._has_cards():
-            return False
+            return None
         rules, locked = self.searcher.rules, self._problem.locked
         values: dict[int, int] = {}
-        for mod, release in self._now.items():
+        for mod in self._now:
             variable, kept = rules.mods.get(mod), locked.get(mod)
             if variable is None or kept is None or variable.terms.options:
-                return False
-            mask = variable.mask_of([release])
-            if mask != variable.mask_of_version(kept.version, kept.build):
-                return False
+                return None
+            mask = rules.mask_of_locked(variable, kept)
+            if not mask or mask & (mask - 1):
+                return None
             values[variable.number] = mask.bit_length() - 1
-        if find_circle(self._now):
-            return False
-        self._remember(values)
-        if self._values and self._walk(self._entries) == values.keys():
-            return True
-        self._values = []
-        return False
+        return values
+
+    def _sees_exchanges(self) -> bool:
+        """Whether what stands is what a search would give, so that exchanges in it can be looked at.
+
+        It is where all of it is to stay, meets all clauses, and comes in as the search would walk. Else that
+        takes a search.
+        """
+        if not self._is_seen:
+            self._is_seen = True
+            if not self._is_what_stands() or self._walk(self._entries) != self._entries.keys():
+                self._search()
+        return bool(self._values)
+
+    def _is_what_stands(self) -> bool:
+        """Whether the releases that stand are those to stay, and have a load order."""
+        mods, values = self.searcher.rules.mods, self._values
+        for mod, release in self._now.items():
+            if values[mods[mod].number] != mods[mod].mask_of([release]):
+                return False
+        self._entries = self._all_entries()
+        return not find_circle(self._now)
 
     def _has_cards(self) -> bool:
         return all(want.mod in self.searcher.rules.mods for want in self._problem.wants)
@@ -99,8 +126,11 @@ class AtOnce:
         for clause in engine.longer():
             for number, _ in clause.literals:
                 self._longer[number].append(clause)
+        self._chosen = tuple(chosen)
         self._values, self._domains = values, list(engine.domains)
-        self._entries = {number: self._entries_of(number) for number in chosen}
+
+    def _all_entries(self) -> dict[int, tuple[Entry, ...]]:
+        return {number: self._entries_of(number) for number in self._chosen}
 
     def _entries_of(self, number: int) -> tuple[Entry, ...]:
         """Return what must come in with the value that a variable has."""
@@ -139,8 +169,9 @@ class AtOnce:
     def _ruled_out_by(self, variable: ModVariable, mask: int) -> list[Clause]:
         """Return what the last step against a release follows from, and what the pack asks of its mod."""
         engine = self.searcher.engine
-        if self._trail != engine.trail_length:
-            self._trail = engine.trail_length
+        seen = engine.trail_length, engine.conflicts
+        if self._seen != seen:
+            self._seen = seen
             self._narrowings = engine.narrowings()
         last = next(
             each for each in reversed(self._narrowings[variable.number]) if each.before & mask
@@ -154,8 +185,8 @@ class AtOnce:
         None: whether that can be takes a search. The release is one that ``refusal`` does not rule out.
         """
         variable = self.searcher.rules.mods[release.mod]
-        if not self._values or variable.terms.options:  # its options are chosen anew with a release
-            return None
+        if variable.terms.options or not self._sees_exchanges():
+            return None  # its options are chosen anew with a release
         number, before = variable.number, self._values[variable.number]
         self._values[number] = variable.mask_of([release])
         try:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 from rellum.core.actions.match.wants import find_release_version
+from rellum.core.catalog.card_store import may_name
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod, Release
 from rellum.core.catalog.release_rules import Source
@@ -127,17 +128,20 @@ def _wanting(problem: Problem, mod: Mod) -> Problem:
     return replace(problem, wants=(*problem.wants, added))
 
 
-def _asked_by(asked: PackProblem, mod_id: ModId, now: dict[ModId, Release]) -> Iterator[Statement]:
+def _asked_by(asked: PackProblem, mod_id: ModId, now: Releases) -> Iterator[Statement]:
     """Yield who wants or needs a mod; each with its place."""
     for want in asked.problem.wants:
         if want.mod == mod_id:
             optional = ", if a release fits" if want.optional else ""
             text = f"the pack wants {want_words(want)}{optional}"
             yield Statement(text=text, source=want.source)
-    offers = {offer.mod for offer in now[mod_id].offers} if mod_id in now else set()
-    for release in now.values():
+    meant = {mod_id, *(offer.mod for offer in now[mod_id].offers)} if mod_id in now else {mod_id}
+    for mod in now:
+        if not any(may_name(asked.catalog, mod, each) for each in meant):
+            continue  # and needs not be read
+        release = now[mod]
         for need in release.needs:
-            if any(each.mod == mod_id or each.mod in offers for each in need.any_of):
+            if any(each.mod in meant for each in need.any_of):
                 text = f"{release.name} needs {need}"
                 yield Statement(text=text, source=release.source.at(*need.key))
 
