@@ -1,4 +1,4 @@
-"""All tests, by two processes, ending with one line that counts them: ``N passed, N failed, N skipped``.
+"""All tests, by three processes, ending with one line that counts them: ``N passed, N failed, N skipped``.
 
 Warnings are errors, so that nothing deprecated and no file left open slips in.
 """
@@ -27,7 +27,8 @@ SLOWEST_FIRST = (
     "tests.cli.test_guide",
     "tests.cli.test_contract",
 )
-AT_ONCE = 2
+AT_ONCE = 3
+"""On two cores: a third of the time of all tests is waiting, for disks and for servers that do not answer."""
 OF_THE_REST = 9
 """So many modules go into one process: each costs half a second to start."""
 _COUNTED = re.compile(

@@ -24,8 +24,6 @@ from rellum.core.pack.pack_file import PackFile, asked_hash
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import Chosen, LineUp, Problem, Statement
-from rellum.core.solving.search import NotFound
-from rellum.core.solving.solve import solve
 from rellum.core.values.ids import ModId
 from rellum.core.words import count_words
 
@@ -170,6 +168,9 @@ AT_ONCE: Final = Explaining()
 
 def solve_or_raise(problem: Problem, explaining: Explaining = AT_ONCE) -> LineUp:
     """Return the line-up. Raises NoLineUpExists with the reason and what would help."""
+    from rellum.core.solving.search import NotFound
+    from rellum.core.solving.solve import solve
+
     searcher, found = solve(problem)
     if isinstance(found, NotFound):
         refuse_faulty(problem.catalog, _within_reach(problem))
