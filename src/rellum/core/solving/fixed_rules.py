@@ -21,16 +21,28 @@ class FixedRules(Rules):
 
     def bring_in(self, mods: Iterable[ModId]) -> None:
         """Make variables of these mods and of all that they can bring in, and clauses of their needs."""
-        self._ranges_of_game: dict[str, bool] = {}
-        self._seen: set[ModId] = set()
-        self._unread: list[ModVariable] = []
-        self._waiting = [*mods]
+        self._begin()
+        self._waiting += mods
         while self._waiting or self._unread:
             while self._waiting:
                 self._variable_of(self._waiting.pop())
             if self._unread:
                 self._read(self._unread.pop())
         self._forbid_what_broke()
+
+    def read_alone(self, mod: ModId) -> ModVariable | None:
+        """Read what a mod's card says and nothing more; None: it has no card."""
+        self._begin()
+        variable = self._variable_of(mod)
+        if variable is not None:
+            self._read(variable)
+        return variable
+
+    def _begin(self) -> None:
+        self._ranges_of_game: dict[str, bool] = {}
+        self._seen: set[ModId] = set()
+        self._unread: list[ModVariable] = []
+        self._waiting: list[ModId] = []
 
     def _variable_of(self, mod: ModId) -> ModVariable | None:
         """Return a mod's variable, made now if it is new, and read later; None: it has no card."""

@@ -58,7 +58,8 @@ def find_news(
             builds = variable.releases(variable.mask_of_version(version))
             told = outcome = _best_build(supposer, builds)
             if outcome.reason is not None and tells:
-                told = supposer.in_full(outcome.release, Work(_WORK))
+                release = outcome.release
+                told = supposer.left_out(release) or supposer.in_full(release, Work(_WORK))
             yield _as_news(current, outcome, told)
             if outcome.reason is None:
                 break

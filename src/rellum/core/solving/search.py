@@ -21,6 +21,7 @@ clauses: the same searcher then answers "what if", and what it learned stays tru
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import TypeVar
 
 from rellum.core.solving import causes
 from rellum.core.solving.answer import Found as Found
@@ -68,22 +69,8 @@ class Searcher:
         self.problem = problem
         self.keeps = bool(kept)
         self.is_quick = is_quick
-        self.engine = Engine(lambda pair: self.rules.cause_of(pair))
-        editions = {rule.answer for rule in problem.catalog.sheet.edition_rules}
-        editions |= {problem.edition} if problem.edition else set()
-        self.surroundings = Surroundings(self.engine, games_of(problem), sorted(editions))
-        if is_quick:
-            self.surroundings.fix(problem)
-        self.rules = (FixedRules if is_quick else Rules)(
-            self.engine,
-            problem.catalog,
-            self.surroundings,
-            TrialBook(problem.trials, problem.trust),
-            asked=_asks_for_prereleases(problem),
-            held=frozenset((hold.mod, hold.version) for hold in problem.holds),
-            kept=kept,
-            tells=tells,
-        )
+        self.rules = make_rules(problem, kept, is_quick=is_quick, tells=tells)
+        self.engine, self.surroundings = self.rules.engine, self.rules.surroundings
         self.rules.bring_in(
             [*(want.mod for want in problem.wants), *(hold.mod for hold in problem.holds)]
         )
@@ -228,6 +215,48 @@ class Searcher:
                     if want.optional or is_off:
                         allowed |= ABSENT
                     yield Supposition(group.number, allowed, cause)
+
+
+def make_rules(
+    problem: Problem,
+    kept: Mapping[ModId, Locked] | None = None,
+    *,
+    is_quick: bool = False,
+    tells: bool = True,
+) -> Rules:
+    """Return rules for a problem, in which no mod is brought in yet; for a quick search only for its game."""
+    if is_quick:
+        return make_fixed_rules(problem, tells=tells)
+    return _made(Rules, problem, kept, tells=tells)
+
+
+def make_fixed_rules(problem: Problem, *, tells: bool = True) -> FixedRules:
+    """Return rules for the game of a problem alone, in which no mod is brought in yet."""
+    rules = _made(FixedRules, problem, None, tells=tells)
+    rules.surroundings.fix(problem)
+    return rules
+
+
+R = TypeVar("R", bound=Rules)
+
+
+def _made(
+    sort: type[R], problem: Problem, kept: Mapping[ModId, Locked] | None, *, tells: bool
+) -> R:
+    engine = Engine(lambda pair: rules.cause_of(pair))
+    editions = {rule.answer for rule in problem.catalog.sheet.edition_rules}
+    editions |= {problem.edition} if problem.edition else set()
+    rules = sort(
+        engine,
+        problem.catalog,
+        Surroundings(engine, games_of(problem), sorted(editions)),
+        TrialBook(problem.trials, problem.trust),
+        asked=_asks_for_prereleases(problem),
+        held=frozenset((hold.mod, hold.version) for hold in problem.holds),
+        kept=kept,
+        tells=tells,
+    )
+    return rules
 
 
 def games_of(problem: Problem) -> tuple[Version, ...]:

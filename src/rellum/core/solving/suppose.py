@@ -10,6 +10,7 @@ from functools import cached_property
 from rellum.core.catalog.model import Release
 from rellum.core.solving import causes
 from rellum.core.solving.at_once import AtOnce
+from rellum.core.solving.left_out import LeftOut
 from rellum.core.solving.problem import Problem
 from rellum.core.solving.prover import OutOfWork, Work
 from rellum.core.solving.refusal import Reason, against, explain, reason_of
@@ -74,10 +75,15 @@ class Supposer:
         self.problem = problem
         self.now = now
         self._searcher: Searcher | None = None
-        self._quick: AtOnce | None = None
-        if len(problem.games) == 1:
+        self._left_out: dict[ModId, LeftOut] = {}
+
+    @cached_property
+    def _quick(self) -> AtOnce | None:
+        """What answers for the game as it is; None: too hard, or the game is a part of the choice."""
+        if len(self.problem.games) == 1:
             with suppress(OutOfWork):
-                self._quick = AtOnce(Searcher(problem, is_quick=True), problem, now)
+                return AtOnce(Searcher(self.problem, is_quick=True), self.problem, self.now)
+        return None
 
     @property
     def searcher(self) -> Searcher:
@@ -94,6 +100,16 @@ class Supposer:
         """Return a mod's variable; None: nothing that the pack asks for can bring it in."""
         found = self._quick.searcher.rules.mods.get(mod) if self._quick else None
         return found or self.searcher.rules.mods.get(mod)
+
+    def left_out(self, release: Release) -> Outcome | None:
+        """Say in full what rules a release out by itself: its card, or what is asked of it; None: nothing."""
+        if len(self.problem.games) > 1:
+            return None
+        mod = release.mod
+        if mod not in self._left_out:
+            self._left_out[mod] = LeftOut(self.problem, mod)
+        found = self._left_out[mod].by(release)
+        return Outcome(release=release, changes=(), reason=Reason(found)) if found else None
 
     def quickly(self, release: Release) -> Outcome:
         """Say what taking a release would do; a reason is only what speaks of the release itself."""

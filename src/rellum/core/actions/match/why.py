@@ -102,9 +102,10 @@ def _answers(
     """Yield what taking each release would do; with all that stands against it, while there is work left."""
     supposer = Supposer(problem, now)
     for each in releases:
-        quick = supposer.quickly(each)
+        left_out = supposer.left_out(each)
+        quick = left_out or supposer.quickly(each)
         told: Outcome | None = quick
-        if quick.reason is not None:
+        if quick.reason is not None and left_out is None:
             told = None
             if work is None or not supposer.costs_more_than(work.left):
                 told = supposer.in_full(each, work)
