@@ -97,10 +97,12 @@ def world(draw: random.Random) -> World:
         found.files[file] = TELLS[file].format(name=name, version=version, before=before).encode()
     for file in draw.sample(sorted(TRAPS), draw.randrange(4)):
         found.files[file] = TRAPS[file].encode()
-    for folder in draw.sample(["saves", "Screenshots", "settings", "profiles"], draw.randrange(3)):
+    for folder in draw.sample(
+        ["saves", "Screenshots", "Saved Games", "worlds", "profiles"], draw.randrange(3)
+    ):
         found.files[f"{folder}/mine.sav"] = b"mine"
         found.players.add(folder)
-    for folder in draw.sample(["logs", "cache", "crashes"], draw.randrange(2)):
+    for folder in draw.sample(["logs", "cache", "crash-reports"], draw.randrange(2)):
         found.files[f"{folder}/last.txt"] = b"version 9.9"
         found.written.add(folder)
     return found

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Final
 
-from rellum.core.describing.game_signs import PLAYERS, WRITTEN_BY_GAME
+from rellum.core.describing.game_signs import PLAYERS, WRITTEN_BY_GAME, plain_name
 from rellum.core.unsafe_places import unsafe_folder
 from rellum.core.values.paths import is_inside
 
@@ -133,8 +133,8 @@ def _files_below(root: str, most: int | None = None) -> Iterator[tuple[str, Stam
 
 
 def _is_written_by_game(path: str) -> bool:
-    *folders, name = path.lower().split("/")
-    return bool(set(folders) & set(WRITTEN_BY_GAME)) or bool(_LOG.search(name))
+    *folders, name = path.split("/")
+    return bool(set(map(plain_name, folders)) & set(WRITTEN_BY_GAME)) or bool(_LOG.search(name))
 
 
 def _together(
@@ -146,10 +146,6 @@ def _together(
     found: dict[str, None] = {}
     for path in sorted(changed):
         folders = [path[:at] for at, sign in enumerate(path) if sign == "/"]
-        own = (
-            each
-            for each in folders
-            if each not in mixed or each.rpartition("/")[2].lower() in known
-        )
+        own = (each for each in folders if each not in mixed or plain_name(each) in known)
         found[next(own, path)] = None
     return tuple(found)

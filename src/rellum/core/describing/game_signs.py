@@ -92,6 +92,8 @@ WRITTEN_BY_GAME: Final = (
     "caches",
     "crashes",
     "crash",
+    "crashreports",
+    "crashdumps",
     "dumps",
     "temp",
     "tmp",
@@ -103,6 +105,12 @@ PLAYERS: Final = (
     "savegames",
     "save",
     "saved",
+    "savedgames",
+    "worlds",
+    "characters",
+    "playerdata",
+    "userdata",
+    "replays",
     "screenshots",
     "settings",
     "config",
@@ -346,12 +354,13 @@ def _places(folders: Sequence[str], strings: Sequence[str]) -> list[tuple[str, s
 
 def _named(folders: Iterable[str], names: Sequence[str]) -> tuple[str, ...]:
     return tuple(
-        sorted(
-            each
-            for each in folders
-            if each.rpartition("/")[2].lower() in names and each.count("/") <= 1
-        )
+        sorted(each for each in folders if plain_name(each) in names and each.count("/") <= 1)
     )
+
+
+def plain_name(folder: str) -> str:
+    """Return a folder's name as lists of such names have it: small letters, nothing between the words."""
+    return re.sub(r"[ _-]", "", folder.rpartition("/")[2].lower())
 
 
 def _containers(files: Sequence[GameFile], read: ReadHead) -> list[str]:
