@@ -56,6 +56,15 @@ class NamesTest(unittest.TestCase):
         wrong = [each.name for each in sure if each.guess.version.is_sure]
         self.assertLessEqual(self.share(wrong), 0.03, wrong)
 
+    def test_a_few_capitals_stay(self) -> None:
+        for archive, name in (
+            ("HD Terrain (4x).zip", "HD Terrain"),
+            ("better_UI-v1.2.zip", "Better UI"),
+            ("FEN LIGHTS.zip", "Fen Lights"),
+            ("fen-lights.zip", "Fen Lights"),
+        ):
+            self.assertEqual(guess_naming(archive, "", {}, None, SIGNS).name.value, name)
+
     @given(st.text(max_size=60), st.text(max_size=20))
     def test_any_name_gives_an_id_that_cards_accept(self, name: str, wrapper: str) -> None:
         guess = guess_naming(f"{name}.zip", wrapper, {}, None, SIGNS)

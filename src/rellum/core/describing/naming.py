@@ -82,7 +82,9 @@ def guess_naming(
         Guess(value=own.name if own else "", source=own.file if own else ""),
         _told(told, "name"),
         _told(told, "title"),
-        Guess(value=mod_id.value.replace("-", " ").title(), source=mod_id.source),
+        Guess(
+            value=_titled(mod_id.value, f"{of_file.words} {of_folder.words}"), source=mod_id.source
+        ),
     )
     words = re.split(r"[^a-z]+", stem.lower())
     return Naming(
@@ -92,6 +94,16 @@ def guess_naming(
         is_patch=bool({"patch", "update", "hotfix"} & set(words)),
         own_id=own.said_id if own else "",
     )
+
+
+def _titled(mod_id: str, words: str) -> str:
+    """Return an id as a name; a few letters that are all capitals where it was taken from stay so."""
+    found = re.findall(r"[A-Za-z0-9]+", words)
+    is_loud = "".join(found).isupper()
+    short = {
+        each.lower(): each for each in found if each.isupper() and len(each) <= 4 and not is_loud
+    }
+    return " ".join(short.get(word) or word.title() for word in mod_id.split("-"))
 
 
 def _own_version(own: OwnWords | None, of_file: NameParts, in_name: str) -> Guess:
