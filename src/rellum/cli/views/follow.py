@@ -43,9 +43,9 @@ def _tell_adopted(adopted: AdoptResult) -> None:
     """Warn of what is not vanilla in the player's game: it is not what the curator has."""
     odd = len(adopted.drift.findings) if adopted.drift else 0
     if odd:
-        files = console.count_text(odd, "file")
+        files = console.count_text(odd, "file of your game is", "files of your game are")
         console.warn(
-            f"{files} of your game are not vanilla: 'rellum check' lists them, 'rellum sweep' moves foreign "
+            f"{files} not vanilla: 'rellum check' lists them, 'rellum sweep' moves foreign "
             "ones out, and 'rellum restore --damaged --from COPY' mends the others"
         )
     for each in adopted.warnings:

@@ -148,9 +148,9 @@ def _show_rebase(rebase: Rebase) -> None:
             + ", ".join(map(shown, rebase.lacking[:5]))
         )
     elif rebase.kept and not rebase.known:
-        files = console.count_text(len(rebase.kept), "file")
+        files = console.count_text(len(rebase.kept), "file of mods was", "files of mods were")
         console.warn(
-            f"{files} of mods were left by the update; what lies under them is of {rebase.before.version}"
+            f"{files} left by the update; what lies under them is of {rebase.before.version}"
         )
     if rebase.lacking or (rebase.kept and not rebase.known):
         console.say("  To be sure, let the store verify its files, then run 'rellum apply' again.")

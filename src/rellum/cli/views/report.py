@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from rellum.cli.console import bytes_text, count_text, moment_text
 from rellum.cli.html_page import box, date_cell, escaped, link_to, page_of, table_of
 from rellum.core.values.paths import shown
+from rellum.core.words import count_words
 
 if TYPE_CHECKING:
     from rellum.core.actions.live.history import HistoryEntry, ReleaseChange
@@ -63,7 +64,7 @@ def _head(report: Report) -> str:
     cards = [
         box(str(len(report.releases)), "releases in the line-up"),
         box(
-            "as planned" if not lacking else f"{len(lacking)} differ",
+            "as planned" if not lacking else count_words(len(lacking), "differs", "differ"),
             "in the game folder",
             "good" if not lacking else "mild",
         ),

@@ -87,11 +87,9 @@ def show_switch(switch: Switch, *, files: bool, every: bool) -> None:
         )
     elif parking.operations:
         count = console.count_text(
-            len(parking.operations), "of your own files", "of your own files"
+            len(parking.operations), "of your own files becomes", "of your own files become"
         )
-        console.say(
-            f"{count} become as {switch.variant} had them; those of {switch.before} are kept."
-        )
+        console.say(f"{count} as {switch.variant} had them; those of {switch.before} are kept.")
     if parking.made_elsewhere:
         makers = Counter(name for _, name in parking.made_elsewhere)
         told = ", ".join(f"{count} under {name}" for name, count in makers.most_common())
@@ -99,10 +97,10 @@ def show_switch(switch: Switch, *, files: bool, every: bool) -> None:
         more = f" and {len(parking.made_elsewhere) - _FEW} more" * (
             len(parking.made_elsewhere) > _FEW
         )
-        console.warn(f"saves that were made under another variant ({told}) stay: {names}{more}")
+        console.warn(f"your own files from another variant ({told}) stay: {names}{more}")
     if switch.drift:
-        count = console.count_text(len(switch.drift), "other change", "other changes")
-        console.say(f"{count} in the game folder stay as they are: 'rellum check' lists them.")
+        count = console.count_text(len(switch.drift), "other change stays", "other changes stay")
+        console.say(f"{count} in the game folder: see 'rellum check'.")
 
 
 def decide_drift(error: RellumError, request: Request) -> bool:

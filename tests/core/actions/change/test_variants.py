@@ -170,7 +170,7 @@ class VariantTest(WorldTest):
         self.say("apply", "--yes")
         self.world.write_game("data/cables.dat", b"by hand")
         told = self.say("variant", "use", "vanilla", "--yes", status=2)
-        self.assertIn("changed: @game/data/cables.dat", told)
+        self.assertIn("changed: data/cables.dat", told)
         self.assertEqual(self.laid(), {"tides"})
         self.say("variant", "use", "vanilla", "--yes", "--with-drift")
         self.assertEqual(self.read("game")["data/cables.dat"], b"by hand")

@@ -38,7 +38,7 @@ from rellum.core.pack.variants import (
     variants_of,
 )
 from rellum.core.shelf.store import Shelf
-from rellum.core.values.paths import is_inside
+from rellum.core.values.paths import is_inside, shown
 from rellum.core.words import count_words
 
 
@@ -102,7 +102,7 @@ def use_variant(
             differences = count_words(len(drift), "difference", "differences")
             raise SwitchWithDrift(
                 f"the game folder is not as Rellum left it: {differences}",
-                details=tuple(f"{each.kind}: {each.path}" for each in drift[:10]),
+                details=tuple(f"{each.kind}: {shown(each.path)}" for each in drift[:10]),
                 hint="Decide first: 'rellum absorb' makes a mod of them, 'rellum sweep' moves foreign files "
                 "out,\n'rellum restore --damaged' puts changed files right. Or leave them: --with-drift.",
             )

@@ -56,7 +56,8 @@ def listed_in(taker: ArchiveTaker, path: str, places: Sequence[str]) -> Listed:
     ]
     refused = [_refused(path, torrent, each) for each in bad[:_FEW]]
     if len(bad) > _FEW:
-        more = f"{path}: {len(bad) - _FEW:,} more of its files are damaged or missing"
+        rest = count_words(len(bad) - _FEW, "more of its files is", "more of its files are")
+        more = f"{path}: {rest} damaged or missing"
         refused.append(TakeOutcome(path=path, outcome="refused", reason=more, hint=_AGAIN))
     if archives:
         _tell_rest(path, checked, archives)

@@ -16,6 +16,7 @@ from rellum.core.pack.backups import Backups
 from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
+from rellum.core.words import count_words
 
 _BACKUPS_STAY = 5
 """So many of the newest backups are never proposed to be freed."""
@@ -249,7 +250,7 @@ def _fetchable_archives(shelf: Shelf, wanted: int | None) -> Iterator[_Room]:
     way = WayToFree(
         name="archives that can be fetched again",
         bytes=trim.size,
-        cost=f"{len(chosen)} archives are fetched again when they are needed",
+        cost=count_words(len(chosen), "archive is", "archives are") + " fetched again when needed",
         command=f"rellum shelf trim --free {trim.size}",
     )
     yield _Room(way=way, carry_out=lambda: carry_out_trim(shelf, trim))

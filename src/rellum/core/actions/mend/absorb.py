@@ -41,6 +41,7 @@ from rellum.core.values.content import Content, Laid
 from rellum.core.values.ids import ModId, ReleaseName
 from rellum.core.values.owners import RELLUM, VANILLA
 from rellum.core.values.paths import GAME, PlacePath, fault_in_relative, is_text, parents, shown
+from rellum.core.words import count_words
 
 BEGUN = "absorb-begun"
 """Under this name the state remembers that another program is expected to change the game."""
@@ -65,8 +66,9 @@ def begin(request: Request) -> Begun:
     with open_pack(request) as opened:
         drift = drift_of(opened)
         if drift.findings:
+            count = count_words(len(drift.findings), "file differs", "files differ")
             raise CannotAbsorb(
-                f"the game folder has drift: {len(drift.findings):,} files differ",
+                f"the game folder has drift: {count}",
                 hint="See 'rellum check'. Repair, sweep or absorb these first, to keep the changes apart.",
             )
         site, state = opened.site, opened.state
