@@ -14,6 +14,7 @@ from rellum.core.durable import write_durably
 from rellum.core.folder.identity import Identity
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import WantLine
+from rellum.core.toml_comments import comments_in_place
 from rellum.core.values.paths import shown_file
 
 if TYPE_CHECKING:
@@ -232,7 +233,7 @@ def _edited(home: PackHome, change: Callable[[TOMLDocument], None]) -> str:
         raise_faults([f"{shown_file(home.pack_file)}:1: {error}"], shown_file(home.pack_file))
         raise
     change(document)
-    return tomlkit.dumps(document)
+    return comments_in_place(text, tomlkit.dumps(document))
 
 
 def allow_sharing(home: PackHome, mods: Sequence[str]) -> None:
@@ -255,4 +256,4 @@ def set_feed(text: str, address: str, version: int) -> str:
     feed = document.setdefault("feed", tomlkit.table())
     feed["address"] = address
     feed["version"] = version
-    return tomlkit.dumps(document)
+    return comments_in_place(text, tomlkit.dumps(document))

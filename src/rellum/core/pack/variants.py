@@ -7,7 +7,6 @@ when the variant was last in use. *vanilla* is always one, and has no file: it i
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -16,6 +15,7 @@ from rellum.core.nearest import nearest
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, PackHome, pack_texts, read_text
 from rellum.core.pack.state_change import PackTexts
 from rellum.core.pack.variant_name import name_in
+from rellum.core.toml_comments import comments_in_place
 from rellum.core.values.paths import fault_in_name
 
 if TYPE_CHECKING:
@@ -124,16 +124,8 @@ def renamed_text(text: str, name: str) -> str:
 
     document = tomlkit.parse(text)
     pack = document.setdefault("pack", tomlkit.table())
-    if "variant" in pack or "name" not in pack:
-        pack["variant"] = name
-        return tomlkit.dumps(document)
-    # Beside the name: at the end of its table, it would come after the comment of the next one.
-    line = re.compile(r"^(\[pack\][^\[]*?^name *=[^\n]*\n)", re.MULTILINE | re.DOTALL)
-    named, count = line.subn(lambda found: f'{found[1]}variant = "{name}"\n', text, count=1)
-    if count and name_in(named) == name:
-        return named
     pack["variant"] = name
-    return tomlkit.dumps(document)
+    return comments_in_place(text, tomlkit.dumps(document))
 
 
 def vanilla_text(text: str) -> str:

@@ -8,6 +8,7 @@ from typing import Any, get_args
 
 from rellum.core.patching.json_patch import read_json, write_json
 from rellum.core.patching.model import PatchFault, Setting, SettingsForm, Value
+from rellum.core.toml_comments import comments_in_place
 
 _SECTION = re.compile(r"^\s*\[(?P<name>[^\]]*)\]")
 _PAIR = re.compile(r"^(?P<lead>\s*)(?P<key>[^=:;#\[\s][^=:]*?)(?P<mid>\s*[=:]\s*)(?P<value>.*)$")
@@ -124,7 +125,7 @@ def _edit_toml(text: str, settings: Sequence[Setting], name: str) -> str:
                 table.pop(path[-1], None)
             else:
                 table[path[-1]] = value
-        return tomlkit.dumps(document)
+        return comments_in_place(text, tomlkit.dumps(document))
     except (TOMLKitError, AttributeError, TypeError) as error:
         raise PatchFault(f"{name}: the file is no TOML that this fits ({error})") from error
 
