@@ -71,11 +71,19 @@ class LastPlayDocument(TypedDict):
     word: str | None
 
 
+class FollowedFeedDocument(TypedDict):
+    """The feed that the pack follows, and the version of it that is here."""
+
+    address: str
+    version: int
+
+
 class StatusDocument(TypedDict):
     """``rellum status``."""
 
     pack: str
     pack_folder: str
+    feed: FollowedFeedDocument | None
     variant: str
     other_variants: list[str]
     game: GameDocument

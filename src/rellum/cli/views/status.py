@@ -30,6 +30,7 @@ def show(found: StatusDocument, *, every: bool, as_json: bool) -> None:
     wants = console.count_text(found["want_count"], "want")
     pairs = [
         ("pack", f"{found['pack']}, variant {found['variant']}{others}"),
+        *_feed_lines(found),
         ("game", _game_line(found["game_name"], found["game"])),
         ("folder", f"{found['game_folder']}: {_folder_words(found)}"),
         ("line-up", _line_up_words(wants, len(chosen), found["line_up"])),
@@ -58,7 +59,17 @@ def show(found: StatusDocument, *, every: bool, as_json: bool) -> None:
     if step := found["next"]:
         console.say(f"Next: {console.styled(step['command'], 'bold')}  ({step['why']})")
     else:
-        console.say("Nothing to do. 'rellum news' looks for newer releases.")
+        looks = (
+            "'rellum follow' looks for a newer version of the pack."
+            if found["feed"]
+            else "'rellum news' looks for newer releases."
+        )
+        console.say(f"Nothing to do. {looks}")
+
+
+def _feed_lines(found: StatusDocument) -> list[tuple[str, str]]:
+    feed = found["feed"]
+    return [("follows", f"{feed['address']}, version {feed['version']}")] if feed else []
 
 
 def _game_line(name: str, game: GameDocument) -> str:
@@ -145,6 +156,7 @@ def document(found: Status) -> StatusDocument:
     return {
         "pack": found.pack,
         "pack_folder": found.pack_folder,
+        "feed": found.feed and {"address": found.feed.address, "version": found.feed.version},
         "variant": found.variant,
         "other_variants": list(found.other_variants),
         "game": game_document(found.game),

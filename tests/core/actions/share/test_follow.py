@@ -152,6 +152,9 @@ class FollowTest(WorldTest):
         self.assertEqual((found["version"], found["version_before"]), (2, 1))
         self.assertEqual(found["facts"]["words"], "something new")
         self.assertEqual(player.game(), self.curators())
+        status = json.loads(player.run("status", "--json").stdout)
+        self.assertEqual(status["feed"], {"address": self.feed, "version": 2})
+        self.assertIn("'rellum follow' looks for", player.run("status").stdout)
         self.assertEqual(player.follow()["request_count"], 2)  # is there a newer root, or version?
         with open(self.world.path("pack", "rellum.lock"), encoding="utf-8") as file:
             self.assertEqual(player.text("rellum.lock"), file.read())

@@ -15,7 +15,7 @@ from rellum.core.pack.backup import Backup
 from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.hunt_log import hunt_file
 from rellum.core.pack.lock_file import LockedRelease, LockFile
-from rellum.core.pack.pack_file import HoldLine, PackFile, asked_hash
+from rellum.core.pack.pack_file import FollowedFeed, HoldLine, PackFile, asked_hash
 from rellum.core.pack.plays import Play, read_plays
 from rellum.core.pack.session import Session
 from rellum.core.pack.variants import variants_of
@@ -71,6 +71,7 @@ class Status(NamedTuple):
 
     pack: str
     pack_folder: str
+    feed: FollowedFeed | None
     variant: str
     other_variants: tuple[str, ...]
     game: Identity
@@ -148,6 +149,7 @@ def status_of(opened: Session, differences: Differences, shelf: str) -> Status:
     return Status(
         pack=pack.name,
         pack_folder=opened.home.folder,
+        feed=pack.feed,
         variant=pack.variant,
         other_variants=tuple(variants),
         game=identity,

@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     from rellum.core.actions.change.status import Status
 
 _QUESTION = "status"
+_FORMAT = 2
+"""Of what ``tell`` says; it may not be said again where that is another now."""
 
 
 class Told(NamedTuple):
@@ -63,4 +65,4 @@ def _mark(opened: Session, look: Look) -> Mark:
     files = [os.path.join(home.folder, each) for each in (PACK_FILE, LOCK_FILE, "variants")]
     files += [os.path.join(home.state_folder, each) for each in own]
     roots = (opened.roots.game_folder, sorted(opened.roots.outside.items()))
-    return mark_of(files, __version__, home, roots, look.mark)
+    return mark_of(files, __version__, _FORMAT, home, roots, look.mark)
