@@ -195,6 +195,8 @@ class Back(Rarer):
         if number not in self.then:
             return
         goal = self.then[number]
+        if goal is None:  # of another variant
+            return
         copy = self.copy_words()
         if copy:
             copy[1] = os.path.join(os.path.dirname(copy[1]), goal.version)

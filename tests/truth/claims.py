@@ -7,13 +7,13 @@ import tomllib
 
 from tests.support import read_document
 from tests.truth import kinds
-from tests.truth.back import Back
+from tests.truth.evenings import Evenings
 from tests.truth.model import LEFT, NOT_AS
 from tests.truth.runner import Said
 from tests.truth.world import Mod, Tree
 
 
-class Pack(Back):
+class Pack(Evenings):
     """A pack on which random commands are run."""
 
     def step(self) -> None:
@@ -40,8 +40,10 @@ class Pack(Back):
                 self.trim,
                 self.rarely,
                 self.restore_mod,
+                self.evening,
+                self.backed_up,
             ),
-            (14, 8, 16, 4, 6, 8, 6, 10, 5, 4, 3, 2, 5, 3, 6, 1, 6, 3),
+            (14, 8, 16, 4, 6, 8, 6, 10, 5, 4, 3, 2, 5, 3, 6, 1, 6, 3, 5, 4),
         )[0]
         doing()
 

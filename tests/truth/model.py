@@ -59,7 +59,7 @@ class Model:
         self.world = world
         self.dice = world.dice
         self.said_so_far: list[str] = []
-        self.then: dict[int, State] = {}
+        self.then: dict[int, State | None] = {}
         self.made: dict[bytes, str] = {}
         self.hidden: set[str] = set()
         self.wants: set[str] = set()
@@ -99,6 +99,7 @@ class Model:
         found = set()
         for top in (
             self.world.path("pack", ".rellum", "originals"),
+            self.world.path("pack", ".rellum", "backups"),
             self.world.path("pack", "swept"),
         ):
             for folder, _, names in os.walk(top):

@@ -41,12 +41,7 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
             console.warn("rellum.toml changed, so a new line-up was chosen")
     for root, folder in result.new_places:
         console.say(f"Outside the game folder, for the first time: {root} is {folder}")
-    for warning in _trial_warnings(result):
-        console.warn(warning)
-    for profile, names in result.profiles:
-        console.warn(f"the profile {profile} still names {', '.join(names)}, which go")
-    for each in result.broken_saves:
-        console.warn(_saves_warning(each))
+    show_warnings(result)
     notes = list(_notes(result, every=every, sweeps=sweeps))
     if result.plan.visible:
         if files or every:
@@ -65,6 +60,16 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
     if result.plan.visible:
         console.say()
         console.say(plans.plan_summary(result.plan, result.space))
+
+
+def show_warnings(result: Preview) -> None:
+    """Warn of grafts that broke, of profiles, and of saves that no longer open."""
+    for warning in _trial_warnings(result):
+        console.warn(warning)
+    for profile, names in result.profiles:
+        console.warn(f"the profile {profile} still names {', '.join(names)}, which go")
+    for each in result.broken_saves:
+        console.warn(_saves_warning(each))
 
 
 def _saves_warning(each: BrokenSaves) -> str:

@@ -73,12 +73,17 @@ def show_dropped(variant: Variant) -> None:
 def show_switch(switch: Switch, *, files: bool, every: bool) -> None:
     """Show what switching would do, mods and the player's files."""
     from rellum.cli.views import plans
+    from rellum.cli.views.preview import show_warnings
 
     plan = switch.preview.plan
+    show_warnings(switch.preview)
     if plan.visible:
         if files:
             plans.plan_lines(plan, every=every)
         console.say(plans.plan_summary(plan, switch.preview.space))
+    for owner, note in switch.preview.by_hand:
+        console.say(f"Check by hand, for {owner}: {note}")
+    plans.tell_left_alone(plan.left_alone, "is not as it should be", every=every)
     parking = switch.parking
     if parking.comes_from is None:
         console.say(

@@ -175,6 +175,23 @@ class VariantTest(WorldTest):
         self.say("variant", "use", "vanilla", "--yes", "--with-drift")
         self.assertEqual(self.read("game")["data/cables.dat"], b"by hand")
 
+    def test_a_variant_without_mods_comes_back(self) -> None:
+        make_world(self.world, own_saves=False)
+        self.say("variant", "use", "vanilla", "--yes")
+        self.say("variant", "use", "main", "--yes")
+        self.assertEqual(self.laid(), set())
+        self.world.want("tides")
+        self.say("apply", "--yes")
+        self.assertEqual(self.laid(), {"tides"})
+
+    def test_a_vanilla_file_that_is_kept_nowhere_is_named(self) -> None:
+        make_world(self.world, own_saves=False)
+        self.world.write_game("data/cables.dat", b"by hand")
+        self.say("absorb", "--as", "mine", "--yes")
+        self.say("apply", "--yes")
+        told = self.say("variant", "use", "vanilla", "--yes")
+        self.assertIn("data/cables.dat is not as it should be: ", told)
+
     def test_going_back_over_a_switch(self) -> None:
         make_world(self.world, own_saves=False)
         self.world.want("tides")

@@ -181,9 +181,10 @@ def as_if(opened: Session, variant: Variant) -> Iterator[Session]:
         for name, text in variant.texts:
             write_text(os.path.join(work, name), text)
         home = opened.home._replace(texts_folder=work)
-        if variant.name == VANILLA:
-            text = lock_text(_empty_lock(opened, read_pack_file(home)))
-            write_text(os.path.join(work, LOCK_FILE), text)
+        pack = read_pack_file(home)
+        has_no_line_up = variant.lock_text is None and not pack.wants and not pack.grafts
+        if variant.name == VANILLA or has_no_line_up:
+            write_text(os.path.join(work, LOCK_FILE), lock_text(_empty_lock(opened, pack)))
         yield opened.with_files_of(home)
     finally:
         shutil.rmtree(work, ignore_errors=True)
