@@ -81,6 +81,17 @@ class CacheTest(WorldTest):
         for _ in range(2):
             self.assertEqual(list(self.load().faulty), ["m2"])
 
+    def test_a_faulty_card_is_read_each_time_and_no_other(self) -> None:
+        for scheme in ("dotted", "semver"):
+            for head in ("", 'id = "m2"'):
+                card = f'[mod]\n{head}\nversions = "{scheme}"\nnmae = 1\n'
+                write_tree(self.world.path("catalog", "cards"), {"m2.toml": card.encode()})
+                self.load()
+                self.assertEqual(set(self.parsed()), {"m2.toml"}, card)
+        self.write("m2", "dotted", "3.0")
+        self.assertEqual(set(self.parsed()), {f"m{number}.toml" for number in range(5)})
+        self.assertEqual(self.parsed(), [])
+
     def test_a_damaged_or_missing_cache_is_no_matter(self) -> None:
         good = self.versions()
         file = cache_file((self.world.path("catalog"),), "fathomline")

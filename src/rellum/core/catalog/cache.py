@@ -22,9 +22,10 @@ from rellum import __version__
 from rellum.core.catalog.card_store import Content, StoredCard
 from rellum.core.hashing import hash_bytes, short_hash
 from rellum.core.values.ids import ModId
+from rellum.core.versions.orderings import Ordering
 
 CACHE_VARIABLE = "RELLUM_CACHE"
-FORMAT = f"16 {__version__}"
+FORMAT = f"17 {__version__}"
 _UNSETTLED_NS = 2_000_000_000
 """A time nearer to now than this many nanoseconds does not prove that a file is unchanged."""
 _HASH_LENGTH = 64
@@ -45,7 +46,8 @@ class Span:
 class CachedCards:
     """What the cache's file holds, but for the mods' own bytes: these are at ``spans``, a card each.
 
-    ``looked_up`` are the hashes of the versions in which the terms were looked up, by mod.
+    ``looked_up`` are the hashes of the versions in which the terms were looked up, by mod; ``orderings`` how
+    the versions of those mods compare whose cards are not here, for their mistakes.
     """
 
     format: str
@@ -53,6 +55,7 @@ class CachedCards:
     cards: tuple[StoredCard, ...]
     spans: tuple[Span, ...]
     looked_up: dict[ModId, str]
+    orderings: dict[str, Ordering]
 
 
 class Cache:
@@ -60,6 +63,7 @@ class Cache:
 
     cards: by file
     looked_up: the hashes of the versions in which their terms were looked up, by mod
+    orderings: how the versions of mods compare whose cards have mistakes
     """
 
     def __init__(self, file: str, places: Mapping[str, str]) -> None:
@@ -70,11 +74,13 @@ class Cache:
         self._spans: dict[str, Span] = {}
         self.cards: dict[str, StoredCard] = {}
         self.looked_up: Mapping[ModId, str] = {}
+        self.orderings: Mapping[str, Ordering] = {}
         found = self._read()
         if found is not None and (found.format, found.places) == (FORMAT, self._places):
             self.cards = {card.stamp.file: card for card in found.cards}
             self._spans = dict(zip(self.cards, found.spans, strict=True))
             self.looked_up = found.looked_up
+            self.orderings = found.orderings
 
     def _read(self) -> CachedCards | None:
         try:
@@ -162,7 +168,12 @@ class Cache:
         mod, releases = self.mod(card), self.all_releases(card)
         return Content(mod, releases) if mod and len(releases) == span.releases_length else None
 
-    def write(self, cards: Iterable[StoredCard], looked_up: Mapping[ModId, str]) -> None:
+    def write(
+        self,
+        cards: Iterable[StoredCard],
+        looked_up: Mapping[ModId, str],
+        orderings: Mapping[str, Ordering],
+    ) -> None:
         """Keep cards for the next time. What goes wrong is no matter: they can be read again."""
         import msgspec
 
@@ -194,6 +205,7 @@ class Cache:
                         cards=tuple(kept),
                         spans=tuple(spans),
                         looked_up=dict(looked_up),
+                        orderings=dict(orderings),
                     )
                 )
                 stream.write(index)

@@ -116,7 +116,8 @@ def read_cards(files: Sequence[str], sheet: GameSheet, cache_at: str, faulty: Fa
     changed = [file for file in files if file not in kept]
     tables = _parse(changed if len(changed) <= _FEW else filter(_names_an_ordering, changed))
     orderings = {card.id: card.ordering for card in kept.values()} | _orderings_of(tables)
-    if _differ(orderings, {card.id: card.ordering for card in before.values()}):
+    known: Orderings = {card.id: card.ordering for card in before.values()}
+    if _differ(orderings, {**cache.orderings, **known}):
         # Ranges in cards that did not change may mean something else now.
         kept, changed = {}, list(files)
         tables |= _parse(filter(_names_an_ordering, changed))
@@ -136,6 +137,7 @@ def read_cards(files: Sequence[str], sheet: GameSheet, cache_at: str, faulty: Fa
         cache.write(
             (found.get(card.id, card) for card in cards),
             {mod: card.versions_hash for mod, card in found.items()},
+            {mod: each for mod, each in orderings.items() if mod not in found and each != DOTTED},
         )
     return FoundCards(found, cache, sheet.places)
 
