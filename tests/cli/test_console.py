@@ -150,6 +150,14 @@ class TerminalTest(WorldTest):
         status, shown = self.at_terminal("y\n", "apply")
         self.assertNotIn("outside the game folder", shown)
         self.assertEqual(status, 0)
+        self.at_terminal("", "variant", "use", "vanilla", "--yes")
+        moved = self.world.path("player", "moved")
+        with open(self.world.path("pack", "variants", "main.toml"), encoding="utf-8") as file:
+            text = file.read().replace("../player/settings", "../player/moved")
+        write_tree(self.world.path("pack", "variants"), {"main.toml": text.encode()})
+        status, shown = self.at_terminal("n\n", "variant", "use", "main")
+        self.assertIn(f"Write to {moved}, outside the game folder", shown.replace("\r\n", " "))
+        self.assertEqual((status, os.path.exists(moved)), (1, False))
 
 
 class PaceTest(unittest.TestCase):

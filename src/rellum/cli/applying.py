@@ -34,12 +34,8 @@ def apply_asking(
     def ask(preview: Preview) -> bool:
         console.clear_progress()
         show_preview(preview, files=not yes, every=every, sweeps=sweep)
-        for _, folder in preview.new_places:
-            question = f"Write to {folder}, outside the game folder, for the first time?"
-            if not console.confirm(
-                question, yes=yes, what="this writes files outside the game folder"
-            ):
-                return False
+        if not is_outside_meant(preview, yes=yes):
+            return False
         return console.confirm("Apply this?", yes=yes)
 
     with console.progress() as listen:
@@ -51,6 +47,16 @@ def apply_asking(
             take_update=take_update,
             newest=newest,
         )
+
+
+def is_outside_meant(preview: Preview, *, yes: bool) -> bool:
+    """Ask of each folder outside the game that is written to for the first time, or in place of another."""
+    for place in preview.new_places:
+        first = "" if place.before else ", for the first time"
+        question = f"Write to {place.folder}, outside the game folder{first}?"
+        if not console.confirm(question, yes=yes, what="this writes files outside the game folder"):
+            return False
+    return True
 
 
 def tell_applied(result: ApplyResult, *, every: bool) -> None:

@@ -39,8 +39,6 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
             _show_newest(result)
         else:
             console.warn("rellum.toml changed, so a new line-up was chosen")
-    for root, folder in result.new_places:
-        console.say(f"Outside the game folder, for the first time: {root} is {folder}")
     show_warnings(result)
     notes = list(_notes(result, every=every, sweeps=sweeps))
     if result.plan.visible:
@@ -63,7 +61,13 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
 
 
 def show_warnings(result: Preview) -> None:
-    """Warn of grafts that broke, of profiles, and of saves that no longer open."""
+    """Say where it lays files outside the game for the first time; warn of grafts that broke, of profiles,
+    and of saves that no longer open.
+    """
+    for place in result.new_places:
+        when = f" now; it was {place.before}" if place.before else ""
+        first = "" if place.before else ", for the first time"
+        console.say(f"Outside the game folder{first}: {place.root} is {place.folder}{when}")
     for warning in _trial_warnings(result):
         console.warn(warning)
     for profile, names in result.profiles:
@@ -298,7 +302,7 @@ def document(result: Preview) -> PreviewDocument:
             {"owner": owner_document(owner), "file_count": count}
             for owner, count in result.target.hidden.items()
         ],
-        "new_places": [{"place": root, "folder": folder} for root, folder in result.new_places],
+        "new_places": [{"place": each.root, "folder": each.folder} for each in result.new_places],
         "check_by_hand": [{"owner": str(owner), "text": note} for owner, note in result.by_hand],
         "notes": [{"owner": str(owner), "text": note} for owner, note in result.notes],
         "broken_saves": [

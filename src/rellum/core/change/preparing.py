@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from typing import Self
+from typing import NamedTuple, Self
 
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import GameSheet, Trial
@@ -52,6 +52,14 @@ from rellum.core.values.ids import ReleaseName
 from rellum.core.values.paths import PlacePath, Roots, file_of, is_in_game, root_of
 
 
+class NewPlace(NamedTuple):
+    """A folder outside the game that is written to for the first time, or in the place of another."""
+
+    root: str
+    folder: str
+    before: str
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Preview:
     """What ``apply`` would do. ``made_anew``: rellum.toml changed since the line-up was made, or newer
@@ -61,8 +69,8 @@ class Preview:
     would come into one of the same name; ``shapes`` tell how grafts fit their slots, and ``graft_trials``
     which of them broke before. ``leftovers`` are files of older releases, which go only where that is asked
     for. ``notes`` tell how releases are laid, by owner. ``rebase`` is
-    what an update of the game made of it. ``new_places`` are folders outside the game in which something is
-    laid for the first time, by place. ``by_hand`` are conditions of releases that come in, which a person
+    what an update of the game made of it. ``new_places`` are folders outside the game to which nothing was
+    written before this, or not lately. ``by_hand`` are conditions of releases that come in, which a person
     has to look at. ``broken_saves`` are saves that the new releases do not open;
     ``profiles`` are other profiles of the game that name mods which go.
     """
@@ -80,7 +88,7 @@ class Preview:
     leftovers: tuple[LeftOver, ...] = ()
     rebase: Rebase | None = None
     by_hand: tuple[tuple[str, str], ...] = ()
-    new_places: tuple[tuple[str, str], ...] = ()
+    new_places: tuple[NewPlace, ...] = ()
     broken_saves: tuple[BrokenSaves, ...] = ()
     profiles: tuple[tuple[str, tuple[str, ...]], ...] = ()
     is_first: bool = False
@@ -295,10 +303,13 @@ def line_up_for(
     return current_line_up(opened, pack, catalog, opened.state.identity(), shelf)
 
 
-def _new_places(plan: Plan, roots: Roots, known: Mapping[str, str]) -> Iterator[tuple[str, str]]:
-    """Yield the places outside the game folder that the plan touches and none before it did."""
+def _new_places(plan: Plan, roots: Roots, known: Mapping[str, str]) -> Iterator[NewPlace]:
+    """Yield the folders outside the game that the plan touches, and the last change there did not."""
     touched = {root_of(each.path) for each in plan.operations if not is_in_game(each.path)}
-    yield from ((root, roots.outside[root]) for root in sorted(touched - known.keys()))
+    for root in sorted(touched):
+        folder, before = roots.outside[root], known.get(root, "")
+        if folder != before:
+            yield NewPlace(root, folder, before)
 
 
 def _asked_for(plan: Plan, has: Callable[[Digest], bool]) -> Iterator[Brought]:

@@ -69,6 +69,6 @@ def play(
 
 
 def _switch(name: str, pack: str, *, yes: bool) -> None:
-    from rellum.cli.commands.change.variant import use
+    from rellum.cli.switching import switch_asking
 
-    use(name, pack, yes=yes, tells=False)
+    switch_asking(name, pack, yes=yes, tells=False)
