@@ -137,7 +137,8 @@ class Days:
     def remember(self) -> None:
         """Note what the game is at a checkpoint, in memory."""
         if self.run("checkpoint", "--json") == 0:
-            self.then[json.loads(self.output)["number"]] = self.world.game()
+            made = json.loads(self.output)["checkpoint"]
+            self.then[made["number"]] = self.world.game()
 
     def rewind(self) -> None:
         """Go back to any checkpoint, and compare with what was noted; or be killed on the way."""
@@ -329,13 +330,14 @@ class Days:
     def learn_own_keys(self, name: str, entry: Entry) -> None:
         """Take in the player's keys: where a mod that edits the player's file goes, only its keys go.
 
-        A switch and a hunt let mods go; a restore brings back what stood there before.
+        A switch and a hunt let mods go; a restore brings back what stood there before. A file from which keys
+        went has the time of that.
         """
         before = self.vanilla[name]
         then, now = (before.content or b"").splitlines(), (entry.content or b"").splitlines()
         more = [line for line in now if line not in then]
         are_own = all(line == b"[a]" or line.startswith(b"own = ") for line in more)
-        if more and are_own and now[: len(then)] == then and self.has_gone:
+        if are_own and now[: len(then)] == then and self.has_gone:
             self.vanilla[name] = entry
 
     def restore(self) -> None:

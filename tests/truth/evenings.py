@@ -37,11 +37,13 @@ class Evenings(Back):
         self.wants = set()
         self.done()
         known = set(self.then)
-        if self.dice.random() < 0.6:
+        is_whole = not NOT_AS.search(said.err)
+        if is_whole and self.dice.random() < 0.6:
             self._play()
         played = self.disk()
         drift = ["--with-drift"] * bool(self.drift(played))
-        said, _, after = self.changing("variant", "use", "main", "--yes", *drift)
+        back = ("variant", "use", "main", "--yes", *drift) if is_whole else ("rewind", "--yes")
+        said, _, after = self.changing(*back)
         if said.status:
             self.untrue(said, "the mods do not come back")
         own |= {path for path in played if self.is_own(path) and not self.is_setting(path)}

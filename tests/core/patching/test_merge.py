@@ -75,6 +75,25 @@ class MergeTest(unittest.TestCase):
                 found, b"# my own order\nb = 3\n\n# a is best so\na = 9\nc = 4\n", form
             )
 
+    @given(st.dictionaries(st.sampled_from("pqr"), tables, max_size=3), tables, st.booleans())
+    def test_what_a_mod_brought_goes_with_its_sections(self, own, mods, has_more) -> None:
+        """The player's file is byte for byte as it would be without the mod."""
+
+        def text(sections: dict[str, dict[str, str]]) -> bytes:
+            parts = (
+                f"[{name}]\n" + "".join(f"{k} = {v}\n" for k, v in table.items())
+                for name, table in sections.items()
+            )
+            return "\n".join(("top = 1\n", *parts)).encode()
+
+        under, mod = text(own), text({"sea": mods, "swell": {"a": "1"}})
+        laid = merge_settings(None, under, mod, "ini", "mine", "f").content
+        now = laid.replace(b"top = 1", b"top = 2") + b"[late]\nx = 1\n" * has_more
+        back = merge_settings(laid, now, under, "ini", "mine", "f").content
+        wanted = under.replace(b"top = 1", b"top = 2")
+        self.assertEqual(back.replace(b"[late]\nx = 1\n", b"").rstrip(), wanted.rstrip())
+        self.assertEqual(b"[late]" in back, has_more)
+
     def test_a_key_that_stands_twice_is_merged_by_line(self) -> None:
         base = b"[m]\nload = a\nload = b\n"
         theirs = base.replace(b"= b", b"= c")

@@ -243,10 +243,13 @@ def _without_edit(
     if without.digest == now.digest:
         return Forget(facts.path)
     size = len(without.content)
+    after = now._replace(digest=without.digest, size=size, mtime_ns=facts.moment_ns)
+    if laid.under is not None and laid.under.digest == without.digest:
+        after = laid.under  # nothing else had changed: it is as it was, its time too
     return BringBack(
         path=facts.path,
         found=Found(now, laid.owner),
-        after=now._replace(digest=without.digest, size=size, mtime_ns=facts.moment_ns),
+        after=after,
         owner=VANILLA if facts.vanilla else FOREIGN,
         source=without.content,
         keep=Keep(mod_of(laid.owner), laid.base) if without.keeps else None,

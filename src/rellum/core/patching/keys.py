@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any, get_args
 
 from rellum.core.patching.json_patch import read_json, write_json
@@ -40,6 +40,40 @@ def edit_keys(content: bytes, form: SettingsForm, settings: Sequence[Setting], n
     )
     mark = b"\xef\xbb\xbf" if content.startswith(b"\xef\xbb\xbf") else b""
     return mark + edited.encode("utf-8")
+
+
+def without_emptied_sections(content: bytes, before: bytes, others: bytes, name: str) -> bytes:
+    """Return an INI file without the sections that became empty: with lines in ``before``, not in ``others``.
+
+    Raises PatchFault.
+    """
+    blocks, then, other = (
+        list(_sections(_decoded(each, name))) for each in (content, before, others)
+    )
+    gone = _said(then) - _said(blocks) - {section for section, _ in other} - {""}
+    if not gone:
+        return content
+    lines = [line for section, block in blocks if section not in gone for line in block]
+    while blocks[-1][0] in gone and lines and not lines[-1].strip():
+        lines.pop()
+    mark = b"\xef\xbb\xbf" if content.startswith(b"\xef\xbb\xbf") else b""
+    return mark + "".join(lines).encode("utf-8")
+
+
+def _sections(text: str) -> Iterator[tuple[str, list[str]]]:
+    """Yield the sections of an INI file, each with its lines, its header first; the first one has no name."""
+    name, block = "", list[str]()
+    for line in text.splitlines(keepends=True):
+        if header := _SECTION.match(line):
+            yield name, block
+            name, block = header["name"].strip().casefold(), []
+        block.append(line)
+    yield name, block
+
+
+def _said(blocks: Iterable[tuple[str, Sequence[str]]]) -> set[str]:
+    """Return the sections that have more than a header, wherever in the file."""
+    return {name for name, lines in blocks if any(line.strip() for line in lines[1:])}
 
 
 def read_keys(content: bytes, form: SettingsForm, name: str) -> dict[tuple[str, ...], Any] | None:

@@ -10,10 +10,10 @@ from __future__ import annotations
 import difflib
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from rellum.core.patching.keys import edit_keys, read_keys
+from rellum.core.patching.keys import edit_keys, read_keys, without_emptied_sections
 from rellum.core.patching.model import PatchFault, SettingsForm
 
 Side = Literal["mine", "theirs"]
@@ -54,7 +54,11 @@ def merge_settings(
     if form is not None:
         before, now, new = (read_keys(each, form, name) for each in (base or b"", mine, theirs))
         if before is not None and now is not None and new is not None:
-            return _by_key(mine, form, (before, now, new), prefer, name)
+            merged = _by_key(mine, form, (before, now, new), prefer, name)
+            if form != "ini" or merged.content == mine:
+                return merged
+            content = without_emptied_sections(merged.content, mine, theirs, name)
+            return replace(merged, content=content)
     return _by_line(base, mine, theirs, prefer, name)
 
 
