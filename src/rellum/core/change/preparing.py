@@ -53,7 +53,7 @@ from rellum.core.values.paths import PlacePath, Roots, file_of, is_in_game, root
 
 
 class NewPlace(NamedTuple):
-    """A folder outside the game that is written to for the first time, or in the place of another."""
+    """A folder outside the game, and the one that its place was ``before``; empty: it is the first."""
 
     root: str
     folder: str
@@ -68,10 +68,10 @@ class Preview:
     ``settings`` are files in which the user and a release changed the same keys; ``same_names`` folders that
     would come into one of the same name; ``shapes`` tell how grafts fit their slots, and ``graft_trials``
     which of them broke before. ``leftovers`` are files of older releases, which go only where that is asked
-    for. ``notes`` tell how releases are laid, by owner. ``rebase`` is
-    what an update of the game made of it. ``new_places`` are folders outside the game to which nothing was
-    written before this, or not lately. ``by_hand`` are conditions of releases that come in, which a person
-    has to look at. ``broken_saves`` are saves that the new releases do not open;
+    for. ``notes`` tell how releases are laid, by owner. ``rebase`` is what an update of the game made of it.
+    ``new_places`` are folders outside the game that are written to for the first time, or in the place of
+    another. ``by_hand`` are conditions of releases that come in, which a person has to look at.
+    ``broken_saves`` are saves that the new releases do not open;
     ``profiles`` are other profiles of the game that name mods which go.
     """
 

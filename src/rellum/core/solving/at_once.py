@@ -54,7 +54,8 @@ class AtOnce:
 
     def _search(self) -> None:
         """Find the line-up by a search; where that is the one that stands, exchanges are looked at."""
-        self._values, self._is_seen = [], True
+        self._values, self._chosen, self._is_seen = [], (), True
+        self._longer.clear()
         found = self.searcher.search(self._problem, tells=False)
         self._can_refuse = isinstance(found, Found)
         if isinstance(found, Found) and chosen_releases(self.searcher, found) == self._now:

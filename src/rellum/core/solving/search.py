@@ -69,7 +69,11 @@ class Searcher:
         self.problem = problem
         self.keeps = bool(kept)
         self.is_quick = is_quick
-        self.rules = make_rules(problem, kept, is_quick=is_quick, tells=tells)
+        self.rules: Rules = (
+            make_fixed_rules(problem, tells=tells)
+            if is_quick
+            else _make_rules(Rules, problem, kept, tells=tells)
+        )
         self.engine, self.surroundings = self.rules.engine, self.rules.surroundings
         self.rules.bring_in(
             [*(want.mod for want in problem.wants), *(hold.mod for hold in problem.holds)]
@@ -217,22 +221,9 @@ class Searcher:
                     yield Supposition(group.number, allowed, cause)
 
 
-def make_rules(
-    problem: Problem,
-    kept: Mapping[ModId, Locked] | None = None,
-    *,
-    is_quick: bool = False,
-    tells: bool = True,
-) -> Rules:
-    """Return rules for a problem, in which no mod is brought in yet; for a quick search only for its game."""
-    if is_quick:
-        return make_fixed_rules(problem, tells=tells)
-    return _made(Rules, problem, kept, tells=tells)
-
-
 def make_fixed_rules(problem: Problem, *, tells: bool = True) -> FixedRules:
     """Return rules for the game of a problem alone, in which no mod is brought in yet."""
-    rules = _made(FixedRules, problem, None, tells=tells)
+    rules = _make_rules(FixedRules, problem, None, tells=tells)
     rules.surroundings.fix(problem)
     return rules
 
@@ -240,9 +231,10 @@ def make_fixed_rules(problem: Problem, *, tells: bool = True) -> FixedRules:
 R = TypeVar("R", bound=Rules)
 
 
-def _made(
+def _make_rules(
     sort: type[R], problem: Problem, kept: Mapping[ModId, Locked] | None, *, tells: bool
 ) -> R:
+    """Return rules of a sort, in which no mod is brought in yet."""
     engine = Engine(lambda pair: rules.cause_of(pair))
     editions = {rule.answer for rule in problem.catalog.sheet.edition_rules}
     editions |= {problem.edition} if problem.edition else set()

@@ -23,6 +23,7 @@ from rellum.core.pack.variants import (
     variants_of,
 )
 from rellum.core.progress import Listener, Progress
+from rellum.core.toml_comments import comments_in_place
 from rellum.core.values.paths import PlacePath, Roots, is_inside, shown
 
 
@@ -75,7 +76,8 @@ def _pack_text(opened: Session, model: Variant, name: str, target: str) -> str:
     """Return rellum.toml for the pack of the copy; folders that it names are absolute."""
     import tomlkit
 
-    document = tomlkit.parse(renamed_text(model.pack_text, name))
+    text = renamed_text(model.pack_text, name)
+    document = tomlkit.parse(text)
     base = opened.home.folder
 
     def absolute(text: object) -> str:
@@ -90,7 +92,7 @@ def _pack_text(opened: Session, model: Variant, name: str, target: str) -> str:
         game["places"][place] = absolute(where)
     for graft in document.get("graft", []):
         graft["donor"] = absolute(graft["donor"])
-    return tomlkit.dumps(document)
+    return comments_in_place(text, tomlkit.dumps(document))
 
 
 def _copy_vanilla(opened: Session, target: str, listen: Listener) -> int:

@@ -16,6 +16,7 @@ from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, read_text
 from rellum.core.pack.lock_file import LockedRelease, LockFile
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
+from rellum.core.toml_comments import comments_in_place
 from rellum.core.values.ids import ModId
 
 CATALOG: Final = "catalog"
@@ -156,7 +157,7 @@ def _pack_text(text: str) -> str:
         document.get("game", {}).pop(key, None)
     for key in ("feed", "share", "limits"):
         document.pop(key, None)
-    return tomlkit.dumps(document)
+    return comments_in_place(text, tomlkit.dumps(document))
 
 
 def _catalog_texts(catalog: Catalog, mods: Sequence[ModId]) -> Iterator[tuple[str, str]]:

@@ -46,6 +46,7 @@ from rellum.core.pack.pack_edits import set_feed
 from rellum.core.pack.pack_file import PackFile, asked_hash, read_pack_file
 from rellum.core.patching.merge import merge_settings
 from rellum.core.shelf.intake import hashes_of
+from rellum.core.toml_comments import comments_in_place
 from rellum.core.values.paths import Roots
 
 _TABLES: Final = (
@@ -319,7 +320,7 @@ def accepted_text(text: str) -> str:
         document.setdefault("pack", tomlkit.table())["catalogs"] = [f"{FOLDER}/{CATALOG}"]
         for number, graft in enumerate(document.get("graft", ())):
             graft["donor"] = f"donors/{number + 1}"
-        return tomlkit.dumps(document)
+        return comments_in_place(text, tomlkit.dumps(document))
     except (TOMLKitError, AttributeError, TypeError) as error:
         raise FeedFault(f"the feed's {PACK_FILE} cannot be read ({error})") from error
 
