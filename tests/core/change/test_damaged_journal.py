@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import os
 import random
+import shutil
 import sys
 import unittest
 
 from rellum.core.actions.mend.interrupted import MendResult, mend_interrupted
 from rellum.core.change.journal_reading import JournalDamaged
 from rellum.core.change.opening import open_pack
+from rellum.core.change.readiness import CannotWrite
 from rellum.core.change.request import Request
 from rellum.core.pack.disk import Disk
-from tests.core.change.test_interruption import SCENARIOS, Stage
+from tests.core.change.test_interruption import SCENARIOS, Stage, first_apply
 from tests.support import Entry, WorldTest, ignore_recovery, snapshot, without_marker
 
 Tree = dict[str, Entry]
@@ -43,8 +45,55 @@ class DamagedJournalTest(WorldTest):
                         DamagedJournalTest.points += 1
                         self.assert_brought_back(stage)
 
+    def test_it_is_cut_short_zeroed_or_gone_after_the_change_began(self) -> None:
+        """Its second copy takes its place: the folder is as before or as after, and nothing is rescued."""
+        dice = random.Random(self.seed)
+        for scenario in SCENARIOS:
+            self.setUp()
+            stage = Stage(self.world, scenario)
+            self.addCleanup(stage.close)
+            copy = stage.world.path("game", ".rellum-staging", "journal")
+            for step in range(dice.randrange(self.every), stage.steps, self.every):
+                cut = dice.choice((1, 2, 3, 99, 0, -1))
+                stage.reset()
+                self.assertEqual(stage.killed_at(step), 9)
+                journal = stage.world.path("pack", ".rellum", "journal")
+                if not os.path.exists(copy) or not os.path.exists(journal):
+                    continue
+                DamagedJournalTest.points += 1
+                with self.subTest(scenario=scenario.__name__, step=step, cut=cut):
+                    cut_lines(journal, cut)
+                    stage.recover()
+                    folder = without_marker(stage.world.game())
+                    self.assertIn(folder, (stage.before, stage.after))
+                    names = os.listdir(stage.world.path("pack", ".rellum"))
+                    self.assertEqual([n for n in names if n.startswith(("journal", "resc"))], [])
+                    stage.world.restore_all()
+                    for name, entry in stage.world.game().items():
+                        if name in stage.vanilla:
+                            self.assertEqual(entry.content, stage.vanilla[name], name)
+
+    def test_a_copy_of_another_pack_is_not_acted_on(self) -> None:
+        stage = Stage(self.world, first_apply)
+        self.addCleanup(stage.close)
+        stage.reset()
+        stage.killed_at(stage.steps // 2)
+        copy = stage.world.path("game", ".rellum-staging", "journal")
+        self.assertTrue(os.path.exists(copy))
+        shutil.rmtree(stage.world.path("pack"))
+        os.makedirs(stage.world.path("pack"))
+        with self.assertRaisesRegex(CannotWrite, "rellum-staging is in the way"):
+            stage.world.adopt()
+        aside = stage.world.path("aside")
+        os.rename(os.path.dirname(copy), aside)
+        stage.world.adopt()
+        os.rename(aside, os.path.dirname(copy))
+        found = without_marker(stage.world.game())
+        stage.recover()
+        self.assertEqual(without_marker(stage.world.game()), found)
+
     def damage(self, stage: Stage, dice: random.Random) -> bool:
-        """Damage the journal in one way or another; return whether there is one."""
+        """Damage the journal and its copy in one way or another; return whether there is one."""
         path = stage.world.path("pack", ".rellum", "journal")
         if not os.path.exists(path):
             return False
@@ -57,8 +106,10 @@ class DamagedJournalTest(WorldTest):
             content[start : start + 512] = bytes(len(content[start : start + 512]))
         else:
             content[dice.randrange(last)] ^= 1 << dice.randrange(8)
-        with open(path, "wb") as file:
-            file.write(content)
+        copy = stage.world.path("game", ".rellum-staging", "journal")
+        for each in (path, copy) if os.path.exists(copy) else (path,):
+            with open(each, "wb") as file:
+                file.write(content)
         return True
 
     def assert_brought_back(self, stage: Stage) -> None:
@@ -118,6 +169,17 @@ class DamagedJournalTest(WorldTest):
         ]
         there = {entry.content for place in places for entry in place.values()}
         return {each for each in had if each in there}
+
+
+def cut_lines(path: str, count: int) -> None:
+    """Cut a file's last lines off; 0: fill it with zeros; -1: remove it."""
+    with open(path, "rb") as file:
+        lines = file.read().splitlines(keepends=True)
+    if count < 0:
+        os.unlink(path)
+        return
+    with open(path, "wb") as file:
+        file.write(b"".join(lines[: max(1, len(lines) - count)]) if count else bytes(500))
 
 
 if __name__ == "__main__":

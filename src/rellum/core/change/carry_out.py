@@ -10,7 +10,7 @@ import stat
 from collections import Counter
 from collections.abc import Iterable, Mapping
 
-from rellum.core.change.journal import Journal, PackChange, Step, note_undo
+from rellum.core.change.journal import Journal, PackChange, Step, note_undo, write_second_copy
 from rellum.core.change.letting_go import let_go_of_strays
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.pack.disk import Disk, refuse_links_above
@@ -28,6 +28,7 @@ def carry_out(journal: Journal, site: Site) -> None:
     ``settle`` and ``clean_up`` come after it. Raises OSError, RellumError, sqlite3.Error.
     """
     disk, roots = site.disk, journal.roots
+    write_second_copy(site.home.journal_file, journal, disk)
     touched: set[PlacePath] = set()
     good: set[str] = set()
     for folder in journal.new_folders:

@@ -96,6 +96,7 @@ def execute(
         id=new_id(),
         action=action,
         roots=roots,
+        pack_id=site.state.adopted().pack_id,
         made_for_roots=tuple(_missing_folders(roots.outside.values())),
         brings=tuple(each.digest for each in plan.bases),
         pack=pack,

@@ -22,16 +22,22 @@ line, each with a check of its own (``journal_lines``), in this order:
     change is on its way back: recovery goes on undoing. It is written over blanks that were put
     after ``ready`` for it, so that a full disk cannot refuse it.
 
+Before the first of them a second copy of the journal is written, and flushed, into the staging folder of the
+game: on another disk, mostly. *It proves* that a change began, whatever became of the journal. Where that
+is cut short, damaged or gone, and the copy is whole, the copy takes its place. Where the journal ends early
+and there is no copy, nothing had moved.
+
 Finished means recorded: the state (SQLite) holds the change's id, in the same transaction as what
 the change made of the state and the checkpoint of what was before, after the game folder was
 flushed. Then, each step of it repeatable, rellum.toml and rellum.lock are written where the change has
 other texts for them, and what was swept is laid into its folder outside the game, out of the store of
 originals; the staging folders and what the store no longer needs are removed, and last the journal.
 
-Recovery, by what it finds (``journal_reading``): no ``ready``, as the file ends before it was complete: undo
-(nothing to take back). ``ready`` and the id is in the state: do what comes after that again, and clean up.
-``ready``, no ``undo``: finish; if that fails, note ``undo`` and undo. ``undo``: undo. A line that fails its
-check: nothing is done, until a person asks for it (``rellum.core.actions.mend.interrupted``).
+Recovery, by what it finds (``journal_reading``): no ``ready``, as the file ends before it was complete, and
+no second copy: undo (nothing to take back). ``ready`` and the id is in the state: do what comes after that
+again, and clean up. ``ready``, no ``undo``: finish; if that fails, note ``undo`` and undo. ``undo``: undo. A
+line that fails its check, and no whole copy: nothing is done, until a person asks for it
+(``rellum.core.actions.mend.interrupted``).
 A file that is neither as it was before nor as it is after was changed by somebody else since: it
 is left alone and named. A content leaves the store of originals only where the change is recorded, or where
 the folder was seen to have it without the store (``letting_go``).
@@ -44,7 +50,7 @@ from typing import NamedTuple
 
 from rellum.core.change.journal_lines import RESERVE, UNDO, line_of, read_lines
 from rellum.core.change.plan import ModeChange
-from rellum.core.folder.stamps import STAGING_NAME
+from rellum.core.folder.stamps import STAGING_NAME, second_journal
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.disk import Disk
 from rellum.core.pack.kept_copies import Kept
@@ -89,9 +95,9 @@ PACK_STAYS = PackChange()
 class Journal(NamedTuple):
     """A journal that was read back, or is about to be written.
 
-    ``roots`` are the game folder and the places outside of it that the change touches. ``made_for_roots``
-    are absolute folders that must be made before there can be such a place, the outer first. ``brings`` are
-    contents that come into the store of originals from elsewhere.
+    ``pack_id`` names the pack; it is empty in journals of an older Rellum. ``roots`` are the game folder and
+    the places outside of it that the change touches. ``made_for_roots`` are absolute folders that must be
+    made before there can be such a place, the outer first. ``brings`` are contents that come into the store of originals from elsewhere.
     ``bases_before`` are what releases wanted of merged files until now. ``settings`` and ``standing`` are
     for the checkpoint before the change: the settings, and the pack's texts. ``pack`` is what becomes of
     these; ``baseline`` and ``identity`` say it of the game, where going back changes what it is. The rest
@@ -101,6 +107,7 @@ class Journal(NamedTuple):
     id: str
     action: str
     roots: Roots
+    pack_id: str = ""
     made_for_roots: tuple[str, ...] = ()
     brings: tuple[Digest, ...] = ()
     steps: tuple[Step, ...] = ()
@@ -184,6 +191,14 @@ def append_ready(path: str, journal: Journal, disk: Disk) -> None:
     disk.append_durably(path, body + line_of(count + 2, {"ready": proof}) + RESERVE)
 
 
+def write_second_copy(path: str, journal: Journal, disk: Disk) -> None:
+    """Copy a ready journal into the game's staging folder, durably, unless it is there. Raises OSError."""
+    copy = second_journal(journal.roots.game_folder)
+    if not os.path.exists(copy):
+        with open(path, "rb") as file:
+            disk.write_durably(copy, file.read())
+
+
 def note_undo(path: str, disk: Disk) -> None:
     """Note, durably, that the change is being taken back; not needed before ``ready``."""
     with open(path, "rb") as file:
@@ -203,6 +218,7 @@ def _begin_line(journal: Journal) -> bytes:
             "begin": {
                 "format": FORMAT,
                 "id": journal.id,
+                "pack": journal.pack_id,
                 "action": journal.action,
                 "game": journal.roots.game_folder,
                 "outside": journal.roots.outside,

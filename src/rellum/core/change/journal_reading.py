@@ -90,6 +90,12 @@ def read_journal(path: str) -> Journal | None:
     return _salvaged(lines).journal
 
 
+def salvage_of(path: str) -> Salvage:
+    """Return what is left of a journal, whatever it is. Raises OSError."""
+    with open(path, "rb") as file:
+        return _salvaged(read_lines(file.read()))
+
+
 def _salvaged(lines: Lines) -> Salvage:
     """Return what the lines say that pass their check."""
     begin = lines.records[0] if lines.records else None
@@ -115,6 +121,7 @@ def _begun(begin: Record | None) -> Journal:
         id=begin["id"],
         action=begin["action"],
         roots=Roots(begin["game"], begin["outside"]),
+        pack_id=begin.get("pack", ""),
         made_for_roots=tuple(begin["made-for-roots"]),
         brings=tuple(begin["brings"]),
     )

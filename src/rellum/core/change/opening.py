@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from rellum.core.change.request import OnRecovered, Request
 from rellum.core.errors import UserError
+from rellum.core.folder.stamps import second_journal
 from rellum.core.pack.folder_rules import LAID_SINCE, NOTE, FolderRules, read_rules
 from rellum.core.pack.home import pack_home
 from rellum.core.pack.open_state import open_state
@@ -70,7 +71,8 @@ def open_pack(
 
                 state.refuse_damaged()
                 write_vanilla(home, state)
-            if os.path.exists(home.journal_file):
+            journals = (home.journal_file, second_journal(adopted.folder))
+            if not making_anew and any(map(os.path.exists, journals)):
                 state.refuse_damaged()
                 if not leaves_journal:
                     _recover(opened.site, request.on_recovered)

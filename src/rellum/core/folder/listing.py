@@ -7,7 +7,7 @@ import stat
 from dataclasses import dataclass
 
 from rellum.core.folder.scan import EntryKind, kind_of
-from rellum.core.folder.stamps import STAGING_NAME
+from rellum.core.folder.stamps import OWN_PREFIX
 from rellum.core.values.paths import GAME
 
 
@@ -24,14 +24,17 @@ class FolderEntry:
 
 
 def list_folder(root: str) -> list[FolderEntry]:
-    """Return everything under ``root`` by path, sorted; links are not followed. Raises OSError."""
+    """Return everything under ``root`` by path, sorted; links are not followed. Raises OSError.
+
+    What Rellum wrote there for its own sake is left out.
+    """
     entries: list[FolderEntry] = []
     waiting = [(root, GAME)]
     while waiting:
         folder, prefix = waiting.pop()
         with os.scandir(folder) as found:
             for each in found:
-                if prefix == GAME and each.name == STAGING_NAME:
+                if prefix == GAME and each.name.startswith(OWN_PREFIX):
                     continue
                 status = each.stat(follow_symlinks=False)
                 path = f"{prefix}/{each.name}"

@@ -7,6 +7,7 @@ two signs that no file name holds.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable
 
 MARKER_NAME = ".rellum-owner.toml"
@@ -14,6 +15,14 @@ MARKER_NAME = ".rellum-owner.toml"
 
 STAGING_NAME = ".rellum-staging"
 """Where a change stages its files, at the top of the game folder; in no stamp."""
+
+OWN_PREFIX = ".rellum-"
+"""How every name begins that Rellum writes at the top of a game folder for its own sake; never vanilla."""
+
+
+def second_journal(game_folder: str) -> str:
+    """Return where the second copy of a journal lies: beside the staged files, on the game's own disk."""
+    return os.path.join(game_folder, STAGING_NAME, "journal")
 
 
 def join_rows(rows: Iterable[str]) -> bytes:

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 
 from rellum.core.folder.listing import FolderEntry
+from rellum.core.folder.stamps import STAGING_NAME
 
 LONG_PATH = 240
 """Characters; Windows programs often fail from 260 on, and mods bring longer names than the game."""
@@ -79,7 +81,9 @@ def _cloud_folder(folder: str) -> str:
 
 def _file_system_warnings(folder: str) -> Iterator[str]:
     """Try what Rellum will do on this file system with two files of its own. Raises OSError."""
-    probe = os.path.join(folder, f".rellum-probe-{os.getpid()}")
+    own = os.path.join(folder, STAGING_NAME)  # what a kill leaves there is no file of the game
+    os.makedirs(own, exist_ok=True)
+    probe = os.path.join(own, f"probe-{os.getpid()}")
     second = probe + "-2"
     odd_time = 1_700_000_001_234_567_800
     try:
@@ -96,6 +100,8 @@ def _file_system_warnings(folder: str) -> Iterator[str]:
                 "within that time may only be seen by 'rellum check --deep'"
             )
     finally:
-        for each in (probe, second):
-            if os.path.lexists(each):
-                os.unlink(each)
+        for name in os.listdir(own):
+            if name.startswith("probe-"):  # an earlier try's, too, which was killed
+                os.unlink(os.path.join(own, name))
+        with suppress(OSError):  # an interrupted change has files there
+            os.rmdir(own)

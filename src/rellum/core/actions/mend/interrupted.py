@@ -7,6 +7,7 @@ else. Copies that nothing in the state needs get a second name first, so that no
 from __future__ import annotations
 
 import os
+import shutil
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -21,6 +22,7 @@ from rellum.core.change.looking import drift_of, with_causes
 from rellum.core.change.opening import open_pack
 from rellum.core.change.recover import recover
 from rellum.core.change.request import Request
+from rellum.core.folder.stamps import second_journal
 from rellum.core.hashing import Digest
 from rellum.core.pack.session import Session
 from rellum.core.pack.site import Site
@@ -79,6 +81,8 @@ def mend_interrupted(request: Request, confirm: Confirm, *, source: str = "") ->
         journal = _placed(salvage, opened)
         rescued, is_done, left = _mend(salvage, journal, opened.site)
         aside = _set_journal_aside(opened.site)
+        for staging in journal.stagings():
+            opened.site.disk.remove_tree(staging)
     repair = None
     with open_pack(request) as opened:
         is_updated = with_causes(drift_of(opened), opened).update is not None
@@ -128,8 +132,6 @@ def _mend(
         left = undo_steps(journal, site, goes_on=True)
     elif is_done and salvage.has_extent:
         settle(journal, site)
-    for staging in journal.stagings():
-        site.disk.remove_tree(staging)
     return rescued, is_done, left
 
 
@@ -166,6 +168,9 @@ def _rescue(site: Site) -> str:
 
 def _set_journal_aside(site: Site) -> str:
     aside = f"{site.home.journal_file}.damaged-{time.strftime('%Y%m%d-%H%M%S')}"
+    if not os.path.exists(site.home.journal_file):  # only its damaged copy is left
+        shutil.copyfile(second_journal(site.roots.game_folder), aside)
+        return aside
     os.replace(site.home.journal_file, aside)
     site.disk.flush(site.home.state_folder, [], [site.home.state_folder])
     return aside

@@ -87,8 +87,8 @@ def rebuild(request: Request, game_folder: str) -> Rebuilt:
     rescued, count = _bring_back_store(home, journal)
     if os.path.exists(journal):
         os.replace(journal, home.journal_file)
-        with open_pack(request):
-            pass
+    with open_pack(request):  # goes on with an interrupted change
+        pass
     return Rebuilt(laid=laid, unsure=unsure, damaged=damaged, rescued=rescued, rescued_files=count)
 
 
