@@ -92,6 +92,7 @@ class StatusDocument(TypedDict):
     game_updated: bool
     drift_count: int
     drift_by_kind: DriftCountsDocument
+    missing_original_count: int
     line_up: str
     want_count: int
     mods: list[ReleaseStatusDocument]

@@ -31,6 +31,7 @@ class CheckDocument(TypedDict):
     findings: list[FindingDocument]
     touched: list[str]
     own_changes: list[str]
+    missing_originals: list[str]
     damaged_originals: list[str]
     update: UpdateDocument | None
     guard: GuardStateDocument | None

@@ -38,11 +38,16 @@ _WORDS: dict[Cause, tuple[str, str]] = {
 """How each cause is called, and the command that deals with it."""
 
 
-def show_damaged_originals(drift: Drift) -> None:
+def show_lost_originals(drift: Drift) -> None:
     from rellum.cli.views import plans
 
-    count = console.count_text(len(drift.damaged_originals), "file")
-    plans.tell_paths(drift.damaged_originals, f"The kept copies of {count} are damaged:")
+    for paths, what in (
+        (drift.missing_originals, "missing"),
+        (drift.damaged_originals, "damaged"),
+    ):
+        if paths:
+            count = console.count_text(len(paths), "file")
+            plans.tell_paths(paths, f"The kept copies of {count} are {what}:")
     console.say("  rellum restore --damaged --from COPY replaces vanilla ones from a clean copy")
 
 
@@ -190,6 +195,7 @@ def drift_document(drift: Drift) -> CheckDocument:
         ],
         "touched": list(drift.touched),
         "own_changes": list(drift.own_changes),
+        "missing_originals": list(drift.missing_originals),
         "damaged_originals": list(drift.damaged_originals),
         "update": {
             "version": drift.update.version or None,

@@ -91,7 +91,13 @@ def _folder_words(found: StatusDocument) -> str:
     if found["game_updated"]:
         return "the game was updated"
     counts = found["drift_by_kind"].items()
-    return ", ".join(f"{count:,} {kind}" for kind, count in counts if count) or "as Rellum left it"
+    words = ", ".join(f"{count:,} {kind}" for kind, count in counts if count) or "as Rellum left it"
+    lost = found["missing_original_count"]
+    return (
+        f"{words}; {console.count_text(lost, 'kept copy', 'kept copies')} missing"
+        if lost
+        else words
+    )
 
 
 def _laid_words(mods: list[ReleaseStatusDocument], waiting: list[ReleaseStatusDocument]) -> str:
@@ -169,6 +175,7 @@ def document(found: Status) -> StatusDocument:
             "missing": kinds.count("missing"),
             "foreign": kinds.count("foreign"),
         },
+        "missing_original_count": len(found.drift.missing_originals),
         "line_up": found.line_up,
         "want_count": found.want_count,
         "mods": [

@@ -97,7 +97,8 @@ class Journal(NamedTuple):
 
     ``pack_id`` names the pack; it is empty in journals of an older Rellum. ``roots`` are the game folder and
     the places outside of it that the change touches. ``made_for_roots`` are absolute folders that must be
-    made before there can be such a place, the outer first. ``brings`` are contents that come into the store of originals from elsewhere.
+    made before there can be such a place, the outer first. ``brings`` are contents that come into the store
+    of originals from elsewhere.
     ``bases_before`` are what releases wanted of merged files until now. ``settings`` and ``standing`` are
     for the checkpoint before the change: the settings, and the pack's texts. ``pack`` is what becomes of
     these; ``baseline`` and ``identity`` say it of the game, where going back changes what it is. The rest

@@ -83,6 +83,18 @@ def drift_of(
     return drift
 
 
+def with_lost_originals(drift: Drift, opened: Session, *, deep: bool = False) -> Drift:
+    """Add which kept contents the store lacks; and if ``deep``, which are damaged there. Raises OSError."""
+    needed, store = opened.state.needed_at(), opened.site.originals
+    there = set(os.listdir(store.folder)) if needed and os.path.isdir(store.folder) else set()
+    damaged = set(store.damaged()) if deep else set()
+    return replace(
+        drift,
+        missing_originals=tuple(path for path, digest in needed if digest not in there),
+        damaged_originals=tuple(path for path, digest in needed if digest in damaged),
+    )
+
+
 def _remember_suspects(drift: Drift, opened: Session) -> None:
     """Remember which files are changed although size and time are not, so that every command sees it."""
     found = {}

@@ -117,15 +117,18 @@ class Preparing:
         *,
         take_update: bool = False,
         as_noted: bool = False,
+        as_locked: bool = False,
         newest: Collection[str] = (),
         listen: Listener = silent,
     ) -> None:
-        """``as_noted``: the game is what the state says, whatever the folder holds.
+        """``as_noted``: the game is what the state says, whatever the folder holds. ``as_locked``: the
+        line-up is the one in rellum.lock, whatever rellum.toml asks for.
 
         ``newest``: mods whose release need not stay as the line-up has it.
         """
         self.sweeps = sweeps
         self.newest = newest
+        self.as_locked = as_locked
         self.answers = Answers()
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         self.pack = opened.files.pack
@@ -266,6 +269,8 @@ class Preparing:
                 )
 
     def _line_up(self, shelf: Shelf) -> tuple[LockFile, bool]:
+        if self.as_locked:
+            return self.opened.files.lock, False
         try:
             return line_up_for(self.opened, shelf, self.newest)
         except RellumError as error:

@@ -1,8 +1,8 @@
 """Contents that the store of originals lacks, from wherever they can be had.
 
-A clean copy of the game or a backup (a folder or an archive), and the archives on the shelf, by their
-members' hashes. What is found is put into the store for the change that needs it; the rest goes again
-afterwards.
+A clean copy of the game or a backup (a folder or an archive); wherever else the pack keeps contents
+(backups, rescued and swept files); and the archives on the shelf, by their members' hashes. What is found is
+put into the store for the change that needs it; the rest goes again afterwards.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING
 
 from rellum.core.errors import RellumError, UserError
 from rellum.core.hashing import Digest, hash_file, sha256_file
+from rellum.core.pack.home import PackHome
 from rellum.core.pack.session import Session
 from rellum.core.progress import Listener, silent
 from rellum.core.values.content import PLAIN_MODE, SHA256, UNKNOWN_SIZE, Content
@@ -70,11 +71,16 @@ def supply_contents(
     return {path for path, content in wanted.items() if store.has(content.digest)}
 
 
-def supply_from_shelf(opened: Session, shelf_folder: str, wanted: Wanted) -> None:
-    """Put contents into the store of originals that archives on the shelf, or members of them, have.
+def supply_from_stores(opened: Session, shelf_folder: str, wanted: Wanted) -> None:
+    """Put contents into the store of originals that the pack keeps elsewhere, or that archives on the shelf,
+    or members of them, have.
 
     A shelf that cannot be used has none. Raises OSError.
     """
+    store, lacking = opened.site.originals, _missing(opened, wanted)
+    for path, file in _kept_elsewhere(opened.home, lacking):
+        opened.site.disk.make_folder(opened.home.originals_folder)
+        store.put_copy(file, lacking[path].digest)
     missing = {each.digest for each in _missing(opened, wanted).values()}
     if not missing or not os.path.isdir(shelf_folder):
         return
@@ -93,6 +99,24 @@ def supply_from_shelf(opened: Session, shelf_folder: str, wanted: Wanted) -> Non
                         missing -= here
     except UserError:
         return
+
+
+def _kept_elsewhere(home: PackHome, wanted: Wanted) -> Iterator[tuple[PlacePath, str]]:
+    """Yield contents that the pack keeps outside its store: by their hash, or by where they were swept from.
+
+    Raises OSError.
+    """
+    names = os.listdir(home.state_folder) if wanted else []
+    folders = [
+        os.path.join(home.state_folder, each)
+        for each in sorted(names)
+        if each.startswith("rescued-")
+    ]
+    sweeps = os.listdir(home.swept_folder) if wanted and os.path.isdir(home.swept_folder) else []
+    for path, content in wanted.items():
+        files = [os.path.join(folder, content.digest) for folder in (*folders, home.backups_folder)]
+        files += [os.path.join(home.swept_folder, sweep, *path[1:].split("/")) for sweep in sweeps]
+        yield from [(path, file) for file in files if is_content(file, content)][:1]
 
 
 @contextmanager

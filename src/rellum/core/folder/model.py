@@ -96,4 +96,5 @@ class Drift:
     written_by_game: tuple[PlacePath, ...] = ()
     update: GameUpdate | None = None
     guard: Guard | None = None
+    missing_originals: tuple[PlacePath, ...] = ()
     damaged_originals: tuple[PlacePath, ...] = ()

@@ -71,7 +71,8 @@ class Backups:
             )  # one flush less than with a new file
             version = self._db.execute("PRAGMA user_version").fetchone()[0]
             if version < 2:  # only the look was another before: all is looked at once more
-                self._db.executescript(_LOOK if version else _SCHEMA + _LOOK)
+                script = _LOOK if version else _SCHEMA + _LOOK
+                self._db.executescript(f"BEGIN; {script} COMMIT;")
         except sqlite3.Error as error:
             raise _damaged(self.file, error) from error
 

@@ -27,13 +27,13 @@ KEPT_DAYS = 30
 
 # What lies at the same path now, laid or vanilla, is put into the store when it goes.
 NEEDED_BY_CHECKPOINTS = """
-    SELECT was_file.digest FROM was_file LEFT JOIN laid USING (path) LEFT JOIN baseline USING (path)
+    SELECT path, was_file.digest FROM was_file LEFT JOIN laid USING (path) LEFT JOIN baseline USING (path)
     WHERE was_file.digest IS NOT NULL AND was_file.digest IS NOT laid.digest
     AND was_file.digest IS NOT baseline.digest
-    UNION ALL SELECT was_laid.under_digest FROM was_laid LEFT JOIN baseline USING (path)
+    UNION ALL SELECT path, was_laid.under_digest FROM was_laid LEFT JOIN baseline USING (path)
     WHERE was_laid.under_digest IS NOT NULL AND was_laid.under_digest IS NOT baseline.digest
-    UNION ALL SELECT base_digest FROM was_laid WHERE base_digest IS NOT NULL
-    UNION ALL SELECT digest FROM setting UNION ALL SELECT digest FROM absorbing
+    UNION ALL SELECT path, base_digest FROM was_laid WHERE base_digest IS NOT NULL
+    UNION ALL SELECT path, digest FROM setting UNION ALL SELECT path, digest FROM absorbing
 """
 
 

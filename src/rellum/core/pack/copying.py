@@ -11,7 +11,6 @@ import shutil
 
 from rellum.core.errors import UserError
 from rellum.core.folder.listing import list_folder
-from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.progress import Listener, Progress, silent
 from rellum.core.values.paths import PlacePath, Roots
 
@@ -48,7 +47,7 @@ def copy_game(game: str, target: str, listen: Listener = silent) -> None:
 
 
 def _copy(game: str, target: str, listen: Listener) -> None:
-    entries = [each for each in list_folder(game) if each.path != MARKER_PATH]
+    entries = list_folder(game)
     source, there = Roots(game), Roots(target)
     total = sum(each.size for each in entries)
     if total > shutil.disk_usage(os.path.dirname(target)).free:

@@ -37,9 +37,18 @@ def marker_bytes(home: PackHome, pack_id: str) -> bytes:
 
 def marked_id(folder: str) -> str:
     """Return the id in the marker of a folder; empty where there is none."""
+    return _in_marker(folder, "id")
+
+
+def marked_pack(folder: str) -> str:
+    """Return the pack's folder in the marker of a folder; empty where there is none."""
+    return _in_marker(folder, "pack")
+
+
+def _in_marker(folder: str, key: str) -> str:
     try:
         with open(Roots(folder).absolute(MARKER_PATH), "rb") as file:
-            return str(_read(file.read(65536)).get("id", ""))
+            return str(_read(file.read(65536)).get(key, ""))
     except OSError:
         return ""
 
@@ -56,8 +65,8 @@ def _read(content: bytes) -> dict[str, object]:
 def refuse_other_owner(roots: Roots, home: PackHome, pack_id: str) -> None:
     """Raise FolderOwned where the marker names another pack than this one.
 
-    ``pack_id`` is empty while a pack adopts. A marker that an adoption of this same pack left when
-    it was interrupted does not count.
+    ``pack_id`` is empty while a pack adopts. A damaged marker names nobody: the pack that keeps the folder by
+    its state writes it again.
     """
     path = roots.absolute(MARKER_PATH)
     try:
@@ -68,6 +77,8 @@ def refuse_other_owner(roots: Roots, home: PackHome, pack_id: str) -> None:
     if pack_id and content == marker_bytes(home, pack_id):
         return
     marker = _read(content)
+    if pack_id and not ("pack" in marker and "id" in marker):
+        return
     owner = str(marker.get("pack", "an unknown place"))
     owner_is_there = os.path.exists(os.path.join(owner, ".rellum", "state.db"))
     if pack_id and marker.get("id") == pack_id:
@@ -78,8 +89,6 @@ def refuse_other_owner(roots: Roots, home: PackHome, pack_id: str) -> None:
             hint="Two packs cannot keep one game: work in that pack, or adopt another copy of the game "
             "in a new folder.",
         )
-    if owner == home.folder and not os.path.exists(home.state_file):
-        return
     if owner_is_there:
         hint = (
             f"Work in that pack, or give the game back with 'rellum restore --all --pack {owner}'."

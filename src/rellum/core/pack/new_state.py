@@ -122,9 +122,9 @@ def read_vanilla(home: PackHome) -> tuple[str, list[BaselineRow]]:
         [_, version] = json.loads(head)
         return version, [_as_row(*json.loads(row)) for row in rows]
     except (OSError, ValueError, TypeError, EOFError) as error:
+        why = error.strerror if isinstance(error, OSError) else error
         raise StateFault(
-            f"the second copy of the baseline cannot be used either: {home.vanilla_file}: {error}",
-            hint="Bring the game back to vanilla by its store, delete the folder .rellum, and adopt anew.",
+            f"the second copy of the baseline cannot be used either: {home.vanilla_file}: {why}",
         ) from error
 
 

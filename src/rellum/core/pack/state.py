@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from rellum.core.database import Seal, refuse
 from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
+from rellum.core.pack.home import PackHome
 from rellum.core.pack.rows import (
     IDENTITY_COLUMNS,
     BaselineEntry,
@@ -44,13 +45,35 @@ class StateFault(UserError):
     code = "state-fault"
 
 
-def damaged(file: str, how: str) -> StateFault:
-    """Return the error to raise for a database that is damaged."""
+def damaged(home: PackHome, how: str) -> StateFault:
+    """Return the error to raise for a state that is damaged."""
     return StateFault(
-        f"{file} is damaged: {how}",
-        hint="Nothing was changed. 'rellum adopt GAME --rebuild' makes a new one from the line-up, the "
-        "shelf and the game folder; the damaged file is kept.",
+        f"{home.state_file} is damaged: {how}",
+        hint=f"Nothing was changed. '{rebuild_command(game_named(home))}' makes a new one from the line-up, "
+        "the shelf and the game folder; the damaged file is kept.",
     )
+
+
+def _home_of(state_file: str) -> PackHome:
+    return PackHome(os.path.dirname(os.path.dirname(state_file)))
+
+
+def rebuild_command(game: str) -> str:
+    """Return the command that makes a state anew; ``game`` is empty where the folder is not known."""
+    import shlex
+
+    return f"rellum adopt {shlex.quote(game) if game else 'GAME'} --rebuild"
+
+
+def game_named(home: PackHome) -> str:
+    """Return the game folder that rellum.toml names; empty where that cannot be read."""
+    from rellum.core.errors import RellumError
+    from rellum.core.pack.pack_file import read_pack_file
+
+    try:
+        return (os.path.isfile(home.pack_file) and read_pack_file(home).game_folder) or ""
+    except (RellumError, OSError):
+        return ""
 
 
 class Adopted(NamedTuple):
@@ -110,7 +133,7 @@ class State:
     def refuse_damaged(self) -> None:
         """Raise StateFault where the database is not as Rellum left it."""
         if self._seal and self._seal.is_broken():
-            raise damaged(self._seal.file, "it is not as Rellum left it")
+            raise damaged(_home_of(self._seal.file), "it is not as Rellum left it")
 
     @contextmanager
     def _writing(self) -> Iterator[None]:
@@ -356,16 +379,26 @@ class State:
 
     def needed_counts(self) -> dict[Digest, int]:
         """Return every content that the store of originals must keep, and how often it is needed."""
+        rows = self._needed("SELECT digest, count(*) FROM ({}) GROUP BY digest")
+        return {Digest(digest): count for digest, count in rows}
+
+    def needed_at(self) -> list[tuple[PlacePath, Digest]]:
+        """Return every content that the store must keep, with a path that it is needed for, by path."""
+        rows = self._needed("SELECT min(path), digest FROM ({}) GROUP BY digest ORDER BY 1")
+        return [(PlacePath(path), Digest(digest)) for path, digest in rows]
+
+    def _needed(self, select: str) -> sqlite3.Cursor:
         from rellum.core.pack.checkpoints import NEEDED_BY_CHECKPOINTS
 
-        rows = self._db.execute(
-            "SELECT digest, count(*) FROM (SELECT under_digest AS digest FROM laid"
-            " WHERE under_digest IS NOT NULL UNION ALL SELECT base_digest FROM laid"
-            " WHERE base_digest IS NOT NULL UNION ALL SELECT digest FROM kept"
-            " UNION ALL SELECT base_digest FROM kept WHERE base_digest IS NOT NULL"
-            f" UNION ALL {NEEDED_BY_CHECKPOINTS}) GROUP BY digest"
+        return self._db.execute(
+            select.format(
+                "SELECT path, under_digest AS digest FROM laid WHERE under_digest IS NOT NULL"
+                " UNION ALL SELECT path, base_digest FROM laid WHERE base_digest IS NOT NULL"
+                " UNION ALL SELECT path, digest FROM kept"
+                " UNION ALL SELECT path, base_digest FROM kept WHERE base_digest IS NOT NULL"
+                f" UNION ALL {NEEDED_BY_CHECKPOINTS}"
+            )
         )
-        return {Digest(digest): count for digest, count in rows}
 
     def has_change(self, change_id: str) -> bool:
         """Whether a change was recorded: the proof that it was carried out."""

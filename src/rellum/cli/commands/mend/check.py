@@ -38,11 +38,12 @@ def check(
         return
     with console.progress() as listen:
         drift = action(request_of(pack, listen=listen), deep=deep)
+    is_lost = bool(drift.missing_originals or drift.damaged_originals)
     if as_json:
         console.say_json(view.drift_document(drift))
     elif drift.findings:
         view.show(drift, every=every)
-    elif drift.damaged_originals:
+    elif is_lost:
         console.say(f"The game has no drift. {drift.files_seen:,} entries checked.")
     else:
         hashed = f", {drift.files_hashed:,} hashed" if drift.files_hashed else ""
@@ -54,9 +55,9 @@ def check(
         view.show_own_changes(drift, every=every)
     if drift.guard and not as_json:
         view.show_guard(drift.guard)
-    if drift.damaged_originals and not as_json:
-        view.show_damaged_originals(drift)
-    if drift.findings or drift.damaged_originals or (drift.guard and drift.guard.broken):
+    if is_lost and not as_json:
+        view.show_lost_originals(drift)
+    if drift.findings or is_lost or (drift.guard and drift.guard.broken):
         raise typer.Exit(1)
 
 

@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable, Sequence
 from typing import Literal, NamedTuple
 
-from rellum.core.change.looking import drift_of, with_causes
+from rellum.core.change.looking import drift_of, with_causes, with_lost_originals
 from rellum.core.folder.differences import Differences
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Cause, Drift
@@ -98,7 +98,7 @@ class Status(NamedTuple):
     @property
     def is_quiet(self) -> bool:
         """Whether the folder is as Rellum left it and as the line-up says, so that no archive is needed."""
-        return not (self.drift.findings or self.waiting)
+        return not (self.drift.findings or self.drift.missing_originals or self.waiting)
 
     @property
     def next_step(self) -> NextStep | None:
@@ -115,6 +115,7 @@ class Status(NamedTuple):
         yield self.is_hunting, "rellum hunt", "a hunt is under way"
         yield self.drift.update is not None, "rellum preview", "the game was updated"
         yield has_drift, "rellum check", "the game folder is not as Rellum left it"
+        yield bool(self.drift.missing_originals), "rellum check", "kept copies are missing"
         if self.line_up == "none":
             yield not self.want_count, "rellum want MOD", "the pack wants no mods yet"
             yield True, "rellum resolve", "there is no line-up yet"
@@ -154,7 +155,7 @@ def status_of(opened: Session, differences: Differences, shelf: str) -> Status:
         other_variants=tuple(variants),
         game=identity,
         game_folder=opened.roots.game_folder,
-        drift=with_causes(drift, opened),
+        drift=with_lost_originals(with_causes(drift, opened), opened),
         line_up=line_up_state(lock, pack, identity),
         want_count=len(pack.wants),
         releases=releases,

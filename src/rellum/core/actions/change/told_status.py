@@ -61,7 +61,13 @@ def _mark(opened: Session, look: Look) -> Mark:
     The sheet and the cards are in it by the rules that the state keeps of them.
     """
     home = opened.home
-    own = ("state.db", "plays.jsonl", "hunt.jsonl", os.path.join("backups", "backups.db"))
+    own = (
+        "state.db",
+        "originals",
+        "plays.jsonl",
+        "hunt.jsonl",
+        os.path.join("backups", "backups.db"),
+    )
     files = [os.path.join(home.folder, each) for each in (PACK_FILE, LOCK_FILE, "variants")]
     files += [os.path.join(home.state_folder, each) for each in own]
     roots = (opened.roots.game_folder, sorted(opened.roots.outside.items()))

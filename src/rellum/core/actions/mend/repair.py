@@ -22,7 +22,7 @@ from rellum.core.change.readiness import space_for
 from rellum.core.change.repairing import plan_away, plan_repairs, together
 from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources, Sources
-from rellum.core.change.supplies import supplies, supply, supply_contents, supply_from_shelf
+from rellum.core.change.supplies import supplies, supply, supply_contents, supply_from_stores
 from rellum.core.change.target_plans import plan_vanilla
 from rellum.core.composing.workshop import Workshop
 from rellum.core.errors import UserError
@@ -59,7 +59,8 @@ def restore_damaged(request: Request, confirm: Confirm, *, source: str = "") -> 
             learn_vanilla(opened, source)
             supply(opened, source, sorted(vanilla))
             supply_contents(opened, source, _lost_originals(opened))
-        supply_from_shelf(opened, request.shelf_folder, _contents(opened, vanilla))
+        wanted = {**_lost_originals(opened), **_contents(opened, vanilla)}
+        supply_from_stores(opened, request.shelf_folder, wanted)
         with supplies(opened), _where_from(opened, request.shelf_folder, laid) as (find, sources):
             plan = together(
                 (

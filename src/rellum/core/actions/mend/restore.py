@@ -14,7 +14,7 @@ from rellum.core.change.plan import Plan
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources, Sources
-from rellum.core.change.supplies import supplies, supply_contents, supply_from_shelf
+from rellum.core.change.supplies import supplies, supply_contents, supply_from_stores
 from rellum.core.change.target_plans import plan_vanilla
 from rellum.core.composing.taking_out import Without, contents, without_edits
 from rellum.core.composing.wanted import TheUsers
@@ -222,7 +222,7 @@ class _Planning:
         if source:
             supply_contents(opened, source, wanted)
         if wanted:
-            supply_from_shelf(opened, shelf_folder, wanted)
+            supply_from_stores(opened, shelf_folder, wanted)
             self.plan = self._plan()
 
     def _plan(self) -> Plan:

@@ -17,7 +17,7 @@ from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.request import Request
 from rellum.core.change.rewinding import Look, Rewinder
 from rellum.core.change.staging import NoSources
-from rellum.core.change.supplies import supplies, supply_contents, supply_from_shelf
+from rellum.core.change.supplies import supplies, supply_contents, supply_from_stores
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
 from rellum.core.pack.checkpoints import Checkpoint
@@ -224,7 +224,7 @@ class _Way:
             return
         if self.source:
             supply_contents(self.opened, self.source, {**self.rewinder.unders(), **wanted})
-        supply_from_shelf(self.opened, self.shelf_folder, wanted)
+        supply_from_stores(self.opened, self.shelf_folder, wanted)
         store = self.opened.site.originals
         if any(not store.has(each.digest) for each in wanted.values()):
             from rellum.core.change.remaking import remake

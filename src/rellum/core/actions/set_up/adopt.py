@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import shlex
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from rellum.core.actions.set_up.first_look import (
@@ -12,6 +12,7 @@ from rellum.core.actions.set_up.first_look import (
     catalog_if_readable,
     known_baseline,
     like_releases,
+    members_of,
     rows_as_found,
     rows_as_known,
     signs_of_mods,
@@ -40,9 +41,10 @@ from rellum.core.hashing import Digest
 from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PACK_FILE, PackHome, pack_texts
-from rellum.core.pack.marker import MARKER_PATH, marker_bytes, refuse_other_owner
+from rellum.core.pack.lock_file import read_lock
+from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, remove_state, write_vanilla
-from rellum.core.pack.open_state import open_state
+from rellum.core.pack.open_state import lost_state, open_state
 from rellum.core.pack.outside import usable_places
 from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
@@ -118,7 +120,7 @@ def adopt(
     if anew:
         _refuse_unready_for_anew(home, roots)
     else:
-        _refuse_adopted(home)
+        _refuse_adopted(home, roots.game_folder)
     _refuse_places(home, roots, request.shelf_folder)
     if not anew:
         refuse_other_owner(roots, home, "")
@@ -139,6 +141,8 @@ def adopt(
     files = [entry for entry in entries if entry.kind == "file"]
     digests = _hash(files, roots, request.listen)
     known = None if as_it_is else known_baseline(sheet, identity)
+    if not known and not anew:
+        _refuse_laid(home, digests, request.shelf_folder)
     rows = (
         rows_as_known(known, entries, digests, roots) if known else rows_as_found(entries, digests)
     )
@@ -241,8 +245,10 @@ def _record_anew(home: PackHome, identity: Identity, rows: Sequence[BaselineRow]
         write_vanilla(opened.home, opened.state)
 
 
-def _refuse_adopted(home: PackHome) -> None:
+def _refuse_adopted(home: PackHome, game: str) -> None:
     if not os.path.exists(home.state_file):
+        if lost := lost_state(home, game):
+            raise CannotAdopt(lost.summary, hint=lost.hint)
         return
     try:
         state = open_state(home)
@@ -257,6 +263,23 @@ def _refuse_adopted(home: PackHome) -> None:
         hint="One pack keeps one game folder: make another folder for another pack, or look at this one "
         "once more with 'rellum adopt GAME --anew'.",
     )
+
+
+def _refuse_laid(home: PackHome, digests: Mapping[str, Digest], shelf_folder: str) -> None:
+    """Refuse to call vanilla what the line-up of this pack has laid. Raises CannotAdopt, FileFaults."""
+    if not os.path.exists(home.lock_file):
+        return
+    archives = {file.blake3 or "" for each in read_lock(home).releases for file in each.files}
+    members = members_of(shelf_folder, archives)
+    laid = {path for path, digest in digests.items() if digest in members}
+    if laid:
+        raise CannotAdopt(
+            "mods of this pack's line-up are in the game already: "
+            + ", ".join(shown(PlacePath(path)) for path in sorted(laid)[:3])
+            + (f" and {len(laid) - 3:,} more" if len(laid) > 3 else ""),
+            hint="Adopt a clean copy of the game, then run 'rellum apply'. If this pack laid them, put its "
+            "folder .rellum back.",
+        )
 
 
 def _refuse_places(home: PackHome, roots: Roots, shelf_folder: str, copy_to: str = "") -> None:
@@ -319,7 +342,7 @@ def choose_sheet(sheets: dict[SheetId, GameSheet], named: str, roots: Roots) -> 
 def _look_around(roots: Roots) -> tuple[list[FolderEntry], list[str]]:
     """List the folder and try what Rellum will do there. Raises CannotAdopt."""
     try:
-        entries = [each for each in list_folder(roots.game_folder) if each.path != MARKER_PATH]
+        entries = list_folder(roots.game_folder)
     except OSError as error:
         raise CannotAdopt(
             f"the game folder cannot be read: {error.strerror}: {error.filename}",

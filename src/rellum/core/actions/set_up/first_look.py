@@ -8,7 +8,7 @@ signs tell.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from rellum.core.catalog.known import KnownBaseline
@@ -101,7 +101,7 @@ def like_releases(
     release of a card lays its own.
     """
     found: dict[str, list[PlacePath]] = {}
-    by_digest = _members(shelf_folder)
+    by_digest = members_of(shelf_folder)
     folders = dict(_own_folders(catalog)) if catalog else {}
     left_over = _left_over_tests(catalog)
     for path in paths:
@@ -127,13 +127,15 @@ def _left_over_tests(catalog: Catalog | None) -> dict[ModId, PathTest]:
     return found
 
 
-def _members(shelf_folder: str) -> dict[Digest, str]:
+def members_of(shelf_folder: str, archives: Container[str] | None = None) -> dict[Digest, str]:
+    """Return what is in archives on the shelf, or only in some, with the name of the archive."""
     if not os.path.isdir(shelf_folder):
         return {}
     with Shelf(shelf_folder) as shelf:
         return {
             member.digest: entry.origin.label or entry.name
             for entry in shelf.index.all()
+            if archives is None or entry.digest in archives
             for member in shelf.members(entry.digest)
             if member.size
         }

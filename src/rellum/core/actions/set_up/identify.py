@@ -93,7 +93,7 @@ def vanilla_files(folder: str, sheet: GameSheet) -> list[tuple[PlacePath, int]]:
     return [
         (PlacePath(each.path), each.size)
         for each in list_folder(os.path.abspath(folder))
-        if each.kind == "file" and each.path != MARKER_PATH and not is_own(each.path)
+        if each.kind == "file" and not is_own(each.path)
     ]
 
 

@@ -8,10 +8,12 @@ by its journal, as ever. Unknown copies in the store of originals are moved asid
 from __future__ import annotations
 
 import os
+import shlex
 import shutil
 import time
 from dataclasses import dataclass
 
+from rellum.core.actions.set_up.first_look import known_baseline, rows_as_known
 from rellum.core.change.journal import Step
 from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, read_journal
 from rellum.core.change.opening import open_pack
@@ -20,11 +22,12 @@ from rellum.core.change.request import Request
 from rellum.core.errors import UserError
 from rellum.core.folder.detection import identify, identify_now
 from rellum.core.folder.identity import Identity
+from rellum.core.folder.listing import list_folder
 from rellum.core.hashing import Digest, hash_file
 from rellum.core.layers.model import Removal, Target
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import PackHome, pack_home, pack_texts
-from rellum.core.pack.marker import lay_marker, marked_id
+from rellum.core.pack.marker import MARKER_PATH, lay_marker, marked_id
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, read_vanilla
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_file import read_pack_file
@@ -33,7 +36,7 @@ from rellum.core.pack.session import Session
 from rellum.core.pack.state import Adopted, StateFault, new_id
 from rellum.core.pack.state_change import StateChange
 from rellum.core.shelf.store import Shelf
-from rellum.core.values.content import Content, Laid
+from rellum.core.values.content import PLAIN_MODE, Content, Laid
 from rellum.core.values.paths import PlacePath, Roots
 from rellum.core.versions.orderings import parse_version
 
@@ -48,7 +51,7 @@ class NotDamaged(UserError):
 class Rebuilt:
     """What was found again.
 
-    laid: files of the line-up that stand in the game
+    laid: files of the line-up that stand in the game, or should
     unsure: files with an unknown original
     damaged: where the damaged database is kept; empty where there was none
     rescued: the folder of copies that nothing is known of, and how many there are
@@ -68,9 +71,9 @@ def rebuild(request: Request, game_folder: str) -> Rebuilt:
     """
     home = pack_home(request.pack_folder)
     journal = home.journal_file + "-waiting"
+    os.makedirs(home.state_folder, exist_ok=True)
     with hold_pack(home):
-        version, rows = read_vanilla(home)
-        identity = _identity(home, Roots(game_folder), version)
+        identity, rows = _vanilla(home, Roots(game_folder))
         damaged = _set_aside_damaged(home)
         # Remove nothing from the store before it is known what is needed.
         if os.path.isdir(home.originals_folder) and not os.path.isdir(home.waiting_store):
@@ -90,6 +93,31 @@ def rebuild(request: Request, game_folder: str) -> Rebuilt:
     with open_pack(request):  # goes on with an interrupted change
         pass
     return Rebuilt(laid=laid, unsure=unsure, damaged=damaged, rescued=rescued, rescued_files=count)
+
+
+def _vanilla(home: PackHome, roots: Roots) -> tuple[Identity, list[BaselineRow]]:
+    """Return what the game is and the rows of its baseline: the second copy's, else a known one's.
+
+    Raises StateFault.
+    """
+    try:
+        version, rows = read_vanilla(home)
+    except StateFault as fault:
+        sheet = catalog_of(home, read_pack_file(home)).sheet
+        told = identify_now(sheet, roots)
+        known = known_baseline(sheet, told) if told else None
+        if told is None or known is None:
+            marker = roots.absolute(MARKER_PATH)
+            raise StateFault(
+                fault.summary,
+                hint=f"Bring the game back to vanilla by its store, delete {home.state_folder} and {marker}, "
+                f"then run 'rellum adopt {shlex.quote(roots.game_folder)}'.",
+            ) from fault
+        entries = list_folder(roots.game_folder)
+        files = [each for each in entries if each.kind == "file"]
+        digests = {each.path: hash_file(roots.absolute(PlacePath(each.path))) for each in files}
+        return told, rows_as_known(known, entries, digests, roots)
+    return _identity(home, roots, version), rows
 
 
 def _identity(home: PackHome, roots: Roots, version: str) -> Identity:
@@ -161,9 +189,13 @@ def _find_laid(opened: Session, shelf_folder: str) -> tuple[int, tuple[PlacePath
     """Note the files of the line-up that stand in the game; return how many, and the unsure ones."""
     store = opened.home.originals_folder
     _lend(opened.home.waiting_store, store)
-    with Shelf(shelf_folder) as shelf, Preparing(opened, shelf, sweeps=False) as preparing:
-        preview, roots = preparing.preview(), preparing.roots
-    target = preview.target
+    target, roots = Target(files={}, hidden={}), opened.roots
+    if os.path.exists(opened.home.lock_file):
+        with (
+            Shelf(shelf_folder) as shelf,
+            Preparing(opened, shelf, sweeps=False, as_noted=True, as_locked=True) as preparing,
+        ):
+            target, roots = preparing.preview().target, preparing.roots
     laid = _standing(target, roots)
     vanilla = opened.state.baseline(laid)
     rows, unsure = [], []
@@ -191,15 +223,21 @@ def _find_laid(opened: Session, shelf_folder: str) -> tuple[int, tuple[PlacePath
 
 
 def _standing(target: Target, roots: Roots) -> dict[PlacePath, Laid]:
-    found = {}
+    """Return what a line-up laid: of each release of which a file stands as it would lay it, all files.
+
+    A file of it that is changed or gone is noted as it was laid, so that every command sees that.
+    """
+    found: dict[PlacePath, Laid] = {}
+    others: dict[PlacePath, Laid] = {}
     for path, file in sorted(target.files.items()):
         absolute = roots.absolute(path)
         base = file.base.digest if file.base else None
         row = Laid(path=path, owner=file.owner, content=None, under=None, role=file.role, base=base)
         if isinstance(file.file, Removal):
-            if not os.path.lexists(absolute):
-                found[path] = row
+            (others if os.path.lexists(absolute) else found)[path] = row
             continue
+        lost = Content(digest=file.file.digest, size=file.file.size, mode=PLAIN_MODE, mtime_ns=0)
+        others[path] = row._replace(content=lost)
         if os.path.islink(absolute) or not os.path.isfile(absolute):
             continue
         status = os.lstat(absolute)
@@ -213,7 +251,10 @@ def _standing(target: Target, roots: Roots) -> dict[PlacePath, Laid]:
                 mtime_ns=status.st_mtime_ns,
             )
             found[path] = row._replace(content=content)
-    return found
+    there = {
+        row.owner for path, row in found.items() if not isinstance(target.files[path].file, Removal)
+    }
+    return {path: row for path, row in others.items() if row.owner in there} | found
 
 
 def _folders_of(opened: Session, target: Target, laid: list[PlacePath]) -> list[PlacePath]:
