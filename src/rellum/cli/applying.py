@@ -25,6 +25,7 @@ def apply_asking(
     take_update: bool = False,
     newest: Collection[str] = (),
     every: bool = False,
+    follows: bool = False,
 ) -> ApplyResult:
     """Show what is to be laid, ask, and lay it."""
     from rellum.cli.views.preview import show_preview
@@ -39,8 +40,9 @@ def apply_asking(
         return console.confirm("Apply this?", yes=yes)
 
     with console.progress() as listen:
+        request = request_of(pack, listen=listen, even_if_running=even_if_running, shelf=True)
         return apply(
-            request_of(pack, listen=listen, even_if_running=even_if_running, shelf=True),
+            request._replace(follows=follows),
             ask,
             asking=Asking(settings=view.who_wins, same_name=view.how_deep),
             sweep=sweep,

@@ -65,7 +65,7 @@ def fetch_missing(pack: str) -> FetchResult | None:
 
     bar = FetchView()
     try:
-        return fetch(request_of(pack, shelf=True), bar.show)
+        return fetch(request_of(pack, shelf=True)._replace(follows=True), bar.show)
     finally:
         bar.clear()
 

@@ -17,9 +17,11 @@ def tell_nothing_to_do(rewinding: Rewinding) -> None:
     if rewinding.plan.left_alone:
         console.say("Nothing was changed: none of it can be fixed now.")
     elif rewinding.stays or rewinding.newer or rewinding.foreign:
-        console.say(f"Nothing to do: all is as it was at {told}, apart from these.")
+        console.say(
+            f"Nothing to do: by size and time, all is as it was at {told}, apart from these."
+        )
     else:
-        console.say(f"Nothing to do: all is as it was at {told}.")
+        console.say(f"Nothing to do: by size and time, all is as it was at {told}.")
 
 
 def tell_rest(rewinding: Rewinding) -> None:

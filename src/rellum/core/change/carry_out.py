@@ -102,10 +102,13 @@ def _lay_out_swept(journal: Journal, site: Site) -> None:
 def _write_pack_texts(pack: PackChange, site: Site) -> None:
     """Write those of the pack's texts that a change makes other. Raises OSError."""
     for name, text in pack.others:
-        path, content = os.path.join(site.home.folder, name), text.encode("utf-8")
-        if read_text(path) != text:
+        path = os.path.join(site.home.folder, name)
+        if text is None:
+            if os.path.lexists(path):
+                site.disk.remove_durably(path)
+        elif read_text(path) != text:
             os.makedirs(os.path.dirname(path), exist_ok=True)
-            site.disk.write_durably(path, content)
+            site.disk.write_durably(path, text.encode("utf-8", "surrogateescape"))
     becoming = dict(pack.becoming or ())
     for name in pack.writes:
         path = os.path.join(site.home.folder, name)

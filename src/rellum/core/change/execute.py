@@ -10,6 +10,7 @@ import sqlite3
 from collections.abc import Iterable, Sequence
 
 from rellum.core import last_word
+from rellum.core.change.activities import refuse_activities
 from rellum.core.change.backing_up import WITH_OWN_BACKUP, back_up_before
 from rellum.core.change.carry_out import (
     carry_out,
@@ -80,11 +81,12 @@ def execute(
 ) -> None:
     """Carry out a plan; what is now becomes a checkpoint, and ``pack`` of the pack's texts.
 
-    Raises GameRunning, CannotWrite, NoSpace before anything is touched; RolledBack, StillBroken.
+    Raises GameRunning, CannotWrite, NoSpace, UnderWay before anything is touched; RolledBack, StillBroken.
     """
     roots = _roots_touched(plan, site.roots)
     refuse_unready(roots)
     site.state.refuse_unfit()
+    refuse_activities(site.home, site.state, action)
     if plan.operations and not site.even_if_running:
         refuse_running([roots.game_folder])
     if plan.swept_to:

@@ -78,14 +78,15 @@ class PackChange(NamedTuple):
 
     becoming: the texts that the folder is made by from now on; None where these stay
     writes: the names of those to write, or to remove where there is no text
-    others: further files of the pack to be written, by their paths in its folder, with their texts
+    others: further files of the pack to be written, by their paths in its folder, with their texts; None: to
+        be removed
     by_last_change: the checkpoint has the texts that the folder was made by until now, and not those
         that stand, as these are already what the change is for
     """
 
     becoming: PackTexts | None = None
     writes: tuple[str, ...] = ()
-    others: PackTexts = ()
+    others: tuple[tuple[str, str | None], ...] = ()
     by_last_change: bool = False
 
 

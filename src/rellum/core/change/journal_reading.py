@@ -189,7 +189,8 @@ def _guarded(value: list[list[Any]] | None) -> tuple[tuple[PlacePath, int], ...]
 
 
 def _pack_change(becoming: Any, writes: list[str], others: Any) -> PackChange:
-    return PackChange(becoming=_texts(becoming), writes=tuple(writes), others=_texts(others) or ())
+    other_files = tuple((name, text) for name, text in others)
+    return PackChange(becoming=_texts(becoming), writes=tuple(writes), others=other_files)
 
 
 def _texts(value: list[list[str]] | None) -> PackTexts | None:

@@ -11,10 +11,11 @@ from rellum.core.change.request import OnRecovered, Request
 from rellum.core.errors import UserError
 from rellum.core.folder.stamps import second_journal
 from rellum.core.pack.folder_rules import LAID_SINCE, NOTE, FolderRules, read_rules
-from rellum.core.pack.home import pack_home
+from rellum.core.pack.home import PackHome, pack_home
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_files import PackFiles
 from rellum.core.pack.pack_lock import hold_pack
+from rellum.core.pack.pending_follow import is_pending
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import Adopted, State, StateFault
 from rellum.core.values.paths import PlacePath, Roots
@@ -76,6 +77,11 @@ def open_pack(
                 state.refuse_damaged()
                 if not leaves_journal:
                     _recover(opened.site, request.on_recovered)
+            if is_pending(home) and not request.follows and not making_anew:
+                from rellum.core.pack.pending_follow import end_pending
+
+                end_pending(home, state)
+                opened = opened.with_files_of(home)
             yield _with_rules(opened)
             state.refuse_damaged()  # what was read of it may not be so
         except Exception as error:
@@ -83,6 +89,24 @@ def open_pack(
             raise
         finally:
             state.close()
+
+
+@contextmanager
+def hold_for_edit(request: Request) -> Iterator[PackHome]:
+    """Hold a pack whose rellum.toml is to be edited, with its game or without.
+
+    What was interrupted is ended first: else its end would take the edit away. Raises what ``open_pack`` does
+    where something was interrupted, else NoPack, PackBusy.
+    """
+    home = pack_home(request.pack_folder)
+    if os.path.exists(home.journal_file) or is_pending(home):
+        with open_pack(request):
+            pass
+    if not os.path.isdir(home.state_folder):
+        yield home
+        return
+    with hold_pack(home):
+        yield home
 
 
 def _refuse_damaged(state: State, error: Exception) -> None:

@@ -27,6 +27,7 @@ class Request(NamedTuple):
     listen: hears of progress
     disk: through which the game and the pack are written; None: the machine's own
     even_if_running: the game may be in use while it changes
+    follows: a version of a feed is being taken over, which is not to be ended first
     """
 
     pack_folder: str
@@ -35,3 +36,4 @@ class Request(NamedTuple):
     listen: Listener = silent
     disk: Disk | None = None
     even_if_running: bool = False
+    follows: bool = False

@@ -97,15 +97,20 @@ def parked(variant: Variant) -> PackTexts:
     return ((file_of_pack(variant.name), variant.pack_text), *lock)
 
 
-def parked_by(home: PackHome, becoming: PackTexts) -> PackTexts:
+def exchanged(before: Variant | None, now: str) -> tuple[tuple[str, str | None], ...]:
+    """Return the files in which one variant waits from now on, and (None) those in which another waited."""
+    gone = ((file_of_pack(now), None), (file_of_lock(now), None))
+    return (*(parked(before) if before else ()), *gone)
+
+
+def parked_by(home: PackHome, becoming: PackTexts) -> tuple[tuple[str, str | None], ...]:
     """Return how the variant in use is parked where these texts are of another; else nothing."""
     try:
         now = variants_of(home)[0]
     except OSError:
         return ()
-    if name_in(dict(becoming).get(PACK_FILE, "")) == now.name:
-        return ()
-    return parked(now)
+    name = name_in(dict(becoming).get(PACK_FILE, ""))
+    return () if name == now.name else exchanged(now, name)
 
 
 def file_of_pack(name: str) -> str:

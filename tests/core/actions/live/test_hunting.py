@@ -111,9 +111,60 @@ class HuntingTest(WorldTest):
 
     def test_another_line_up_is_noticed(self) -> None:
         self.hunt()
-        self.world.drop("mod-h")
-        self.world.resolve()
+        self.assertIn("a hunt is under way", self.world.run("resolve").stderr)
+        with open(self.world.path("pack", "rellum.lock"), "a", encoding="utf-8") as file:
+            file.write("# by hand\n")
         self.assertIn("another than when the hunt was begun", self.hunt(status=2))
+
+    def test_what_would_spoil_it_is_refused_and_what_would_not_is_not(self) -> None:
+        asked = json.loads(self.hunt("--json"))
+        laid = without_marker(self.world.game())
+        for words in (
+            ("apply", "--yes"),
+            ("variant", "use", "vanilla", "--yes"),
+            ("rewind", "--yes"),
+            ("sweep", "--yes"),
+            ("resolve",),
+            ("adopt", "../game", "--anew"),
+            ("absorb", "--begin"),
+        ):
+            done = self.world.run(*words)
+            self.assertEqual(done.returncode, 2, (words, done.stdout))
+            self.assertEqual(without_marker(self.world.game()), laid, words)
+            if words[0] != "adopt":
+                self.assertIn("rellum hunt --stop", done.stderr)
+        for words in (("drop", "mod-h"), ("hold", "mod-a", "1.0", "--reason", "so"), ("check",)):
+            self.assertEqual(self.world.run(*words).returncode, 0, words)
+        self.assertEqual(json.loads(self.hunt("--json")), asked)
+        self.assertEqual(without_marker(self.world.game()), laid)
+        self.hunt("--stop")
+        self.assertEqual(without_marker(self.world.game()), self.before)
+
+    def test_an_answer_counts_only_for_what_is_laid(self) -> None:
+        asked = json.loads(self.hunt("--json"))
+        os.unlink(self.world.path("game", "mods", asked["mods"][0], "a.dat"))
+        told = self.hunt("--answer", "works", status=2)
+        self.assertIn(f"not in the game as it was laid: {asked['mods'][0]}", told)
+        self.assertEqual(json.loads(self.hunt("--json")), asked)
+        self.hunt("--answer", "works")
+        self.world.run("restore", "--mod", asked["mods"][0], "--yes")
+        self.hunt("--answer", "works", status=2)
+        done = self.world.run("restore", "--all", "--yes")
+        self.assertIn("the hunt is given up", done.stderr)
+        self.assertIn("no hunt is under way", self.hunt("--answer", "works", status=2))
+
+    def test_it_is_about_what_is_in_the_game_whatever_is_wanted_since(self) -> None:
+        self.world.add_release("mod-i", "1.0", {"mods/mod-i/a.dat": b"i"})
+        self.world.take_all()
+        self.world.want("mod-i")
+        told = self.hunt("--run", self.command("mod-d"))
+        self.assertIn("mod-d", told)
+        self.assertEqual(without_marker(self.world.game()), self.before)
+        self.world.drop("mod-d")
+        self.world.run("resolve")
+        told = self.hunt(status=2)
+        self.assertIn("does not have the mods that rellum.lock has", told)
+        self.assertIn("rellum apply", told)
 
     def test_a_damaged_log(self) -> None:
         self.hunt()

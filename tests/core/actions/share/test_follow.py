@@ -10,6 +10,7 @@ import shutil
 import subprocess
 import unittest
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from cyclonedx.schema import SchemaVersion
@@ -233,7 +234,7 @@ class FollowTest(WorldTest):
 
         def update() -> None:
             follow(request, FollowOptions("", "", lambda _: False))
-            apply(request, lambda _: True)
+            apply(request._replace(follows=True), lambda _: True)
 
         saved = player.folder + "-saved"
         shutil.copytree(player.folder, saved)
@@ -247,10 +248,67 @@ class FollowTest(WorldTest):
             with self.subTest(at=at, of=counting.count):
                 status = run_in_child(lambda at=at: killed(player.folder, at, update))  # type: ignore[misc]
                 self.assertEqual(status, 9)
+                if dice.random() < 0.5:  # any other command comes first: pack and game go together
+                    player.run(dice.choice(("status", "check", "want", "hold")), "lamps")
+                    self.assert_together(player)
                 self.assertTrue(player.follow()["done"])
                 self.assertEqual(player.game(), after)
+                self.assertEqual(following(shelf), [])
                 self.assertIn("lamps", player.text("rellum.toml"))
                 self.assertEqual(player.run("check", "--deep").returncode, 0)
+
+    def assert_together(self, player: Player) -> None:
+        """The pack is at the version that the game is at."""
+        player.run("status")
+        is_new = player.game()["data/sea.dat"] == b"sea 2.0"
+        self.assertEqual('version = "2.0"' in player.text("rellum.lock"), is_new)
+        self.assertEqual("version = 2" in player.text("rellum.toml"), is_new)
+
+    @unittest.skipUnless(hasattr(os, "fork"), "needs fork")
+    def test_a_first_follow_that_was_killed_goes_on(self) -> None:
+        player = Player(self, "player")
+        pack, shelf = os.path.join(player.folder, "pack"), os.path.join(player.folder, "shelf")
+        request = Request(pack_folder=pack, shelf_folder=shelf)
+        options = FollowOptions(self.feed, player.game_folder, lambda _: True)
+
+        def begin() -> None:
+            follow(request, options)
+            apply(request._replace(follows=True), lambda _: True)
+
+        with FailingCalls(player.folder) as counting:
+            begin()
+        after = player.game()
+        dice = random.Random(4)
+        for at in sorted(dice.sample(range(counting.count), 16)):
+            shutil.rmtree(player.folder)
+            player = Player(self, "player")
+            with self.subTest(at=at, of=counting.count):
+                end = partial(killed, player.folder, at, begin)
+                self.assertEqual(run_in_child(end), 9)
+                self.assertNotIn("Traceback", player.run("status").stderr)
+                self.assertTrue(player.begin()["done"])
+                self.assertEqual(player.game(), after)
+                self.assertEqual(player.run("check", "--deep").returncode, 0)
+                self.assertEqual(following(shelf), [])
+
+    def test_a_version_that_the_game_does_not_get_leaves_the_pack_too(self) -> None:
+        player = Player(self, "player")
+        player.begin()
+        self.curate(("want", "tides@2.0"))
+        self.publish()
+        before = without_marker(snapshot(os.path.join(player.folder, "pack", "feed", "pack")))
+        texts = (player.text("rellum.toml"), player.text("rellum.lock"), player.game())
+        done = player.run("follow")  # nobody is there to say yes
+        self.assertIn("needs your answer", done.stderr)
+        self.assertNotEqual(done.returncode, 0)
+        self.assertEqual(
+            texts, (player.text("rellum.toml"), player.text("rellum.lock"), player.game())
+        )
+        now = without_marker(snapshot(os.path.join(player.folder, "pack", "feed", "pack")))
+        self.assertEqual(now, before)
+        self.assertIn("version 1", player.run("status").stdout)
+        self.assertTrue(player.follow()["done"])
+        self.assertEqual(player.game()["data/sea.dat"], b"sea 2.0")
 
     def test_a_file_that_a_killed_take_left_is_no_archive(self) -> None:
         player = Player(self, "player")
@@ -398,3 +456,7 @@ class FollowTest(WorldTest):
             self.assertNotIn(word, text)
         self.assertIn('tides = "1"', text)
         self.assertIn("feed/catalog", text)
+
+
+def following(shelf: str) -> list[str]:
+    return [name for name in os.listdir(shelf) if name.startswith("following-")]

@@ -32,6 +32,9 @@ def absorb(
         bool,
         typer.Option("--end", help="After the program ran: absorb everything that it changed."),
     ] = False,
+    stop: Annotated[
+        bool, typer.Option("--stop", help="End what --begin began, without making a mod.")
+    ] = False,
     source: options.From = "",
     yes: options.Yes = False,
     every: options.Full = False,
@@ -45,10 +48,17 @@ def absorb(
     """
     from rellum.core.actions.mend import absorb as actions
 
-    if begin and (end or name or paths):
+    if (begin or stop) and (end or name or paths or (begin and stop)):
         raise typer.BadParameter(
-            "--begin stands alone; call --end --as NAME after the other program"
+            "--begin and --stop stand alone; call --end --as NAME after the other program"
         )
+    if stop:
+        was_begun = actions.stop(request_of(pack))
+        if as_json:
+            console.say_json({"ended": was_begun})
+        words = "Ended: what the program changed is drift now. See 'rellum check'."
+        console.say(words if was_begun else "Nothing to do: 'absorb --begin' was not run.")
+        return
     if begin:
         _begin(pack, as_json=as_json)
         return

@@ -12,6 +12,7 @@ from rellum.cli.views import restore as view
 
 if TYPE_CHECKING:
     from rellum.core.actions.mend.restore import Confirm, RestoreResult
+    from rellum.core.change.request import Request
 
 
 def restore(
@@ -31,6 +32,9 @@ def restore(
         bool,
         typer.Option("--interrupted", help="An interrupted change whose journal is damaged."),
     ] = False,
+    deep: Annotated[
+        bool, typer.Option("--deep", help="With --all: read every byte to find what changed.")
+    ] = False,
     source: options.From = "",
     yes: options.Yes = False,
     even_if_running: options.EvenIfRunning = False,
@@ -42,6 +46,8 @@ def restore(
         raise typer.BadParameter(
             "name either files, or --mod ID, or --damaged, or --interrupted, or --all"
         )
+    if deep and not everything:
+        raise typer.BadParameter("--deep goes with --all")
     ask = view.asker(yes)
     if interrupted:
         _mend_interrupted(pack, ask, source, as_json=as_json)
@@ -53,7 +59,9 @@ def restore(
             request_of(pack, even_if_running=even_if_running, shelf=True), ask, source=source
         )
     else:
-        result = _restore(tuple(paths or ()), mod, pack, ask, source, even_if_running)
+        with console.progress() as listen:
+            request = request_of(pack, shelf=True, even_if_running=even_if_running, listen=listen)
+            result = _restore(tuple(paths or ()), mod, request, ask, source, deep=deep)
     if as_json:
         console.say_json(view.document(result))
     if not result.done:
@@ -95,16 +103,16 @@ def _mend_interrupted(pack: str, ask: Confirm, source: str, *, as_json: bool) ->
 def _restore(
     paths: tuple[str, ...],
     mod: str,
-    pack: str,
+    request: Request,
     ask: Confirm,
     source: str,
-    even_if_running: bool,
+    *,
+    deep: bool,
 ) -> RestoreResult:
     from rellum.core.actions.mend import restore as actions
 
-    request = request_of(pack, shelf=True, even_if_running=even_if_running)
     if mod:
         return actions.restore_mod(request, mod, ask, source)
     if paths:
         return actions.restore_paths(request, paths, ask, source)
-    return actions.restore_all(request, ask, source=source)
+    return actions.restore_all(request, ask, source=source, deep=deep)

@@ -49,22 +49,34 @@ def follow(
     not be handed on comes from where its card says.
     """
     from rellum.cli.views import follow as view
-    from rellum.core.actions.share.follow import FollowOptions
+    from rellum.core.actions.share.follow import FollowOptions, end_follow
     from rellum.core.actions.share.follow import follow as action
+    from rellum.core.errors import BegunOnly
 
     how = FollowOptions(address, game, trust_in(trust), version, not no_swarm)
     with console.progress() as listen:
         found = action(request_of(pack, shelf=True, listen=listen, begins=bool(game)), how)
-    if not as_json:
-        view.show(found)
-    fetched = view.fetch_missing(pack)
-    if fetched and (fetched.failed or fetched.by_hand):
-        if as_json:
-            console.say_json(view.document(found, None, fetched))
-        else:
-            view.show_missing(fetched)
-        raise typer.Exit(1)
-    result = apply_asking(pack, yes=yes, even_if_running=even_if_running, every=every)
+    request = request_of(pack)._replace(follows=True)
+    try:
+        if not as_json:
+            view.show(found)
+        fetched = view.fetch_missing(pack)
+        if fetched and (fetched.failed or fetched.by_hand):
+            end_follow(request, "waits")
+            if as_json:
+                console.say_json(view.document(found, None, fetched))
+            else:
+                view.show_missing(fetched)
+            raise typer.Exit(1)
+        result = apply_asking(
+            pack, yes=yes, even_if_running=even_if_running, every=every, follows=True
+        )
+    except (typer.Exit, BegunOnly):
+        raise
+    except BaseException:
+        end_follow(request, "refused")
+        raise
+    end_follow(request, "done" if result.done else "refused")
     if as_json:
         console.say_json(view.document(found, result, fetched))
     tell_applied(result, every=every)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
+from rellum.core.change.activities import refuse_activities
 from rellum.core.change.backing_up import back_up
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
@@ -19,6 +20,7 @@ from rellum.core.pack.lock_file import lock_text, write_lock
 from rellum.core.pack.new_state import write_vanilla
 from rellum.core.pack.pack_edits import changed_text
 from rellum.core.pack.pack_files import PackFiles
+from rellum.core.pack.pending_follow import settle_pending
 from rellum.core.pack.reread_rules import read_rules_anew
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
@@ -80,6 +82,7 @@ def apply(
         open_pack(request) as opened,
         Shelf(request.shelf_folder) as shelf,
     ):
+        refuse_activities(opened.home, opened.state, "apply")
         with Preparing(
             opened,
             shelf,
@@ -108,6 +111,8 @@ def apply(
                 )
             if planned.made_anew:
                 write_lock(opened.home, planned.lock)
+        if done:
+            settle_pending(opened.home)
         folder = opened.home.originals_folder
         return ApplyResult(preview=planned, done=done, originals_folder=folder)
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
-from rellum.core.actions.change.variant import remove_waiting
+from rellum.core.change.activities import refuse_activities
 from rellum.core.change.backing_up import back_up
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
@@ -32,9 +32,9 @@ from rellum.core.pack.variants import (
     VANILLA,
     NoVariant,
     Variant,
+    exchanged,
     find_variant,
     own_folders,
-    parked,
     variants_of,
 )
 from rellum.core.shelf.store import Shelf
@@ -93,6 +93,7 @@ def use_variant(
     """
     with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
         opened.state.refuse_unfit()
+        refuse_activities(opened.home, opened.state, "variant use")
         _refuse_own_folder(opened, name)
         found = find_variant(variants_of(opened.home), name)
         if found.in_use:
@@ -146,8 +147,6 @@ def use_variant(
             site = opened.site._replace(listen=request.listen, roots=preparing.roots)
             pack = _pack_change(opened, found, planned)
             execute(plan, f"variant use {name}", site, preparing.workshop, pack)
-        with suppress(OSError):  # what is left of a waiting variant that is in use counts no longer
-            remove_waiting(opened.home, name)
         read_rules_anew(PackFiles(opened.home), opened.state, opened.rules)
         return Switched(switch=switch, kept=kept, done=True)
 
@@ -166,7 +165,7 @@ def _pack_change(opened: Session, found: Variant, planned: Preview) -> PackChang
     return PackChange(
         becoming=texts,
         writes=(PACK_FILE, LOCK_FILE),
-        others=() if current.name == VANILLA else parked(current),
+        others=exchanged(None if current.name == VANILLA else current, found.name),
         by_last_change=True,
     )
 

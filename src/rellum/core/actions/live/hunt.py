@@ -11,8 +11,10 @@ from typing import Literal
 
 from rellum.core.actions.live.trial import record_trial
 from rellum.core.catalog.model import Catalog
+from rellum.core.change.activities import refuse_activities
 from rellum.core.change.backing_up import back_up
 from rellum.core.change.execute import execute
+from rellum.core.change.looking import drift_of
 from rellum.core.change.opening import open_pack
 from rellum.core.change.preparing import Preparing
 from rellum.core.change.request import Request
@@ -41,6 +43,7 @@ from rellum.core.pack.lock_file import LockFile, lock_text, read_lock_text
 from rellum.core.pack.session import Session
 from rellum.core.shelf.store import Shelf
 from rellum.core.values.ids import ReleaseName
+from rellum.core.values.owners import mod_of
 from rellum.core.values.paths import PlacePath
 
 GRAFT = "graft:"
@@ -88,9 +91,24 @@ def begin_hunt(request: Request, rates: Rates) -> HuntState:
                 hint="If vanilla breaks, 'rellum check --deep' looks at its files.",
             )
         refuse_second(opened.home)
+        refuse_activities(opened.home, opened.state, "hunt")
+        _refuse_waiting(opened, lock)
         kept = back_up(opened.home, opened.rules, opened.state, opened.roots, "hunt", always=True)
         begin_log(opened.home, _start(opened, order, lock, rates, kept.number))
     return hunt_state(request)
+
+
+def _refuse_waiting(opened: Session, lock: LockFile) -> None:
+    """Refuse to hunt in a line-up that is not the one in the game. Raises HuntFault."""
+    in_game = {each.mod: each for each in opened.state.releases_laid()}
+    known = {each.mod for each in lock.releases} | {each.name for each in opened.files.pack.grafts}
+    wait = [each.mod for each in lock.releases if in_game.get(each.mod, each.name) != each.name]
+    wait += [mod for mod in in_game if mod not in known]
+    if wait:
+        raise HuntFault(
+            f"the game does not have the mods that rellum.lock has: {', '.join(sorted(wait)[:5])}",
+            hint="A hunt looks for what breaks in the line-up: run 'rellum apply' first.",
+        )
 
 
 def _start(
@@ -220,7 +238,7 @@ def _lay(opened: Session, shelf: Shelf, start: HuntStart, mods: ModSet, request:
     """Lay some mods of the line-up, and the player's files as they were at the beginning."""
     with (
         _with_only(opened, mods) as then,
-        Preparing(then, shelf, False, listen=request.listen) as preparing,
+        Preparing(then, shelf, False, as_locked=True, listen=request.listen) as preparing,
         Backups(opened.home.backups_folder) as backups,
     ):
         planned = preparing.decided(None)
@@ -270,8 +288,25 @@ def answer_question(request: Request, answer: Answer, words: str = "") -> HuntSt
             raise HuntFault(
                 "nothing was laid yet to be answered for", hint="'rellum hunt' lays what is next."
             )
+        _refuse_not_laid(opened, rounds[-1].mods)
         note_answer(opened.home, answer, words)
         return _replayed(opened)[1]
+
+
+def _refuse_not_laid(opened: Session, asked: Sequence[str]) -> None:
+    """Refuse an answer about mods that are not those in the game, as they were laid. Raises HuntFault."""
+    laid = {each.mod for each in opened.state.releases_laid()}
+    start, _ = read_log_of_hunt(opened.home)
+    others = laid.intersection(each.removeprefix(GRAFT) for each in start.order)
+    differs = others ^ {each.removeprefix(GRAFT) for each in asked}
+    drift = drift_of(opened).findings
+    differs |= {mod_of(each.owner) for each in drift if each.kind != "foreign" and each.owner}
+    if differs:
+        raise HuntFault(
+            "what was asked about is not in the game as it was laid: "
+            + ", ".join(sorted(differs)[:5]),
+            hint="'rellum hunt' lays it again, and asks again.",
+        )
 
 
 def end_hunt(request: Request) -> HuntEnd | None:
@@ -281,6 +316,7 @@ def end_hunt(request: Request) -> HuntEnd | None:
     """
     with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
         start, state = _replayed(opened)
+        _refuse_other_line_up(opened, start)
         _lay(opened, shelf, start, frozenset(start.order), request)
         relations = tuple(_relations(opened, shelf, start, state.found)) if state.found else ()
         end_log(opened.home)

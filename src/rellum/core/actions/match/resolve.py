@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from rellum.core.actions.match.resolved_again import note_resolved
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod, OptionGroup
+from rellum.core.change.activities import refuse_activities
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.composing.in_folder import InFolder
@@ -73,6 +74,7 @@ def resolve(
     Raises NoLineUpExists, UnknownMod, and what reading can raise.
     """
     with open_pack(request) as opened:
+        refuse_activities(opened.home, opened.state, "resolve")
         result, catalogs = _resolved(opened, request, fresh, fresh_mods, choose, explaining)
         uses_folder = any(each.in_folder for each in result.needed_files)
         if tell_again and not result.unchosen and not uses_folder and is_quiet():

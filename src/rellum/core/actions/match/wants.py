@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Mod
 from rellum.core.catalog.release_rules import Source
+from rellum.core.change.opening import hold_for_edit
 from rellum.core.change.request import Request
 from rellum.core.errors import UserError
 from rellum.core.nearest import nearest
@@ -80,32 +81,32 @@ def want(
     ``optional`` None: as it was; ``options`` are choices by group, beside those it has; where only such
     things are said, the range stays. Raises UnknownMod, BadRange, BadOption, and what reading can raise.
     """
-    home = pack_home(request.pack_folder)
-    pack = read_pack_file(home)
-    if pack.variant == VANILLA:
-        raise NoVariant(
-            "the variant vanilla has no mods",
-            hint="Switch first, for example: rellum variant use main. 'rellum variant' lists them.",
-        )
-    catalog = catalog_of(home, pack)
-    found = []
-    for word in dict.fromkeys(words):
-        mod_id, range_text = split_want(word)
-        mod = find_mod(catalog, mod_id)
-        before = next((each for each in pack.wants if each.mod == mod.id), None)
-        line, matching = _want_line(mod, before, range_text, optional, options)
-        found.append((line, before, matching))
-    set_wants(home, [line for line, _, _ in found])
-    return [
-        WantResult(
-            optional=line.optional,
-            mod=line.mod,
-            range=line.range_text,
-            before=before.range_text if before else None,
-            matching=matching,
-        )
-        for line, before, matching in found
-    ]
+    with hold_for_edit(request) as home:
+        pack = read_pack_file(home)
+        if pack.variant == VANILLA:
+            raise NoVariant(
+                "the variant vanilla has no mods",
+                hint="Switch first, for example: rellum variant use main. 'rellum variant' lists them.",
+            )
+        catalog = catalog_of(home, pack)
+        found = []
+        for word in dict.fromkeys(words):
+            mod_id, range_text = split_want(word)
+            mod = find_mod(catalog, mod_id)
+            before = next((each for each in pack.wants if each.mod == mod.id), None)
+            line, matching = _want_line(mod, before, range_text, optional, options)
+            found.append((line, before, matching))
+        set_wants(home, [line for line, _, _ in found])
+        return [
+            WantResult(
+                optional=line.optional,
+                mod=line.mod,
+                range=line.range_text,
+                before=before.range_text if before else None,
+                matching=matching,
+            )
+            for line, before, matching in found
+        ]
 
 
 def _want_line(
@@ -218,11 +219,11 @@ def hold(request: Request, mod_id: str, version_text: str, reason: str) -> Versi
 
     Raises UnknownMod, UnknownRelease, and what reading can raise.
     """
-    home = pack_home(request.pack_folder)
-    mod = find_mod(catalog_of(home, read_pack_file(home)), mod_id)
-    version = find_release_version(mod, version_text)
-    set_hold(home, mod.id, version.text, reason)
-    return version
+    with hold_for_edit(request) as home:
+        mod = find_mod(catalog_of(home, read_pack_file(home)), mod_id)
+        version = find_release_version(mod, version_text)
+        set_hold(home, mod.id, version.text, reason)
+        return version
 
 
 def find_release_version(mod: Mod, text: str) -> Version:
@@ -242,27 +243,27 @@ def find_release_version(mod: Mod, text: str) -> Version:
 
 def let_go(request: Request, mod_id: str) -> str:
     """Take a hold out of rellum.toml and return the version it had. Raises NotHeld."""
-    home = pack_home(request.pack_folder)
-    holds = {each.mod: each for each in read_pack_file(home).holds}
-    found = holds.get(ModId(mod_id))
-    if found is None:
-        raise NotHeld(
-            f"the pack has no hold on {mod_id!r}" + nearest(mod_id, holds),
-            hint=f"It holds: {', '.join(holds) or 'nothing'}.",
-        )
-    remove_hold(home, mod_id)
-    return found.version_text
+    with hold_for_edit(request) as home:
+        holds = {each.mod: each for each in read_pack_file(home).holds}
+        found = holds.get(ModId(mod_id))
+        if found is None:
+            raise NotHeld(
+                f"the pack has no hold on {mod_id!r}" + nearest(mod_id, holds),
+                hint=f"It holds: {', '.join(holds) or 'nothing'}.",
+            )
+        remove_hold(home, mod_id)
+        return found.version_text
 
 
 def drop(request: Request, mod_id: str) -> str:
     """Take a want out of rellum.toml and return the range it had. Raises NotWanted."""
-    home = pack_home(request.pack_folder)
-    wants = {each.mod: each for each in read_pack_file(home).wants}
-    found = wants.get(ModId(mod_id))
-    if found is None:
-        raise NotWanted(
-            f"the pack does not want {mod_id!r}" + nearest(mod_id, wants),
-            hint=f"It wants: {', '.join(wants) or 'nothing yet'}.",
-        )
-    remove_want(home, mod_id)
-    return found.range_text
+    with hold_for_edit(request) as home:
+        wants = {each.mod: each for each in read_pack_file(home).wants}
+        found = wants.get(ModId(mod_id))
+        if found is None:
+            raise NotWanted(
+                f"the pack does not want {mod_id!r}" + nearest(mod_id, wants),
+                hint=f"It wants: {', '.join(wants) or 'nothing yet'}.",
+            )
+        remove_want(home, mod_id)
+        return found.range_text

@@ -24,6 +24,7 @@ from rellum.core.actions.mend.own_mod import (
 )
 from rellum.core.actions.mend.restore import named_path
 from rellum.core.catalog.written_ids import parse_id
+from rellum.core.change.activities import ABSORBING, refuse_activities
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.learning import learn_vanilla
@@ -43,9 +44,6 @@ from rellum.core.values.owners import RELLUM, VANILLA
 from rellum.core.values.paths import GAME, PlacePath, fault_in_relative, is_text, parents, shown
 from rellum.core.words import count_words
 
-BEGUN = "absorb-begun"
-"""Under this name the state remembers that another program is expected to change the game."""
-
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Begun:
@@ -64,6 +62,7 @@ def begin(request: Request) -> Begun:
     Raises CannotAbsorb where the folder is not as Rellum left it, OSError.
     """
     with open_pack(request) as opened:
+        refuse_activities(opened.home, opened.state, "absorb")
         drift = drift_of(opened)
         if drift.findings:
             count = count_words(len(drift.findings), "file differs", "files differ")
@@ -82,7 +81,7 @@ def begin(request: Request) -> Begun:
         site.disk.make_folder(site.home.originals_folder)
         if size > shutil.disk_usage(site.home.originals_folder).free // 2:
             state.set_absorbing({})
-            state.set_note(BEGUN, "without copies")
+            state.set_note(ABSORBING, "without copies")
             return Begun(files=0, bytes=0)
         store = site.originals
         copied = [
@@ -92,8 +91,18 @@ def begin(request: Request) -> Begun:
         ]
         site.disk.flush(store.folder, copied, [store.folder])
         state.set_absorbing({path: content.digest for path, content in files.items()})
-        state.set_note(BEGUN, "with copies")
+        state.set_note(ABSORBING, "with copies")
         return Begun(files=len(files), bytes=size)
+
+
+def stop(request: Request) -> bool:
+    """End what ``begin`` began, without a mod; return whether it was begun."""
+    with open_pack(request) as opened:
+        was_begun = bool(opened.state.note(ABSORBING))
+        opened.state.set_absorbing({})
+        opened.state.set_note(ABSORBING, "")
+        let_go_of_rest(opened)
+        return was_begun
 
 
 def absorb(
@@ -114,12 +123,13 @@ def absorb(
     """
     with open_pack(request) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
-        if ends and not opened.state.note(BEGUN):
+        if ends and not opened.state.note(ABSORBING):
             raise CannotAbsorb(
                 "'rellum absorb --begin' was not run before, or was refused",
                 hint="Without --end, 'rellum absorb --as NAME' takes what 'rellum check' finds now; name a "
                 "clean copy of the game by --from, so that it can be taken out again.",
             )
+        refuse_activities(opened.home, opened.state, "absorb")
         planned = _plan(opened, mod, paths, source)
         if not confirm(planned):
             let_go_of_rest(opened)
@@ -232,7 +242,7 @@ def _record(opened: Session, planned: Absorbing, pack: PackChange) -> None:
     execute(plan, "absorb", opened.site, NoSources(), pack)
     # Only now: until it is recorded what lies under the files, nothing else keeps the copies.
     opened.state.set_absorbing({})
-    opened.state.set_note(BEGUN, "")
+    opened.state.set_note(ABSORBING, "")
     let_go_of_rest(opened)
 
 

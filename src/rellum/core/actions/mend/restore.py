@@ -21,6 +21,7 @@ from rellum.core.composing.wanted import TheUsers
 from rellum.core.errors import UserError
 from rellum.core.nearest import meant, nearest
 from rellum.core.notices import note
+from rellum.core.pack.hunt_log import end_log, hunt_file
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.originals import OriginalDamaged
 from rellum.core.pack.rows import BaselineEntry
@@ -59,7 +60,7 @@ class Restoration(NamedTuple):
     ``foreign`` are files that are neither the game's nor Rellum's, ``yours`` the user's own and vanilla files
     that the user may change: both stay as they are. ``kept_keys`` are keys in the user's own files that a mod
     had set and that were changed since: they stay, too. ``written_by_game`` are files that the game writes
-    itself.
+    itself. ``is_deep``: files of an unchanged size and time were read, too.
     """
 
     plan: Plan
@@ -68,6 +69,7 @@ class Restoration(NamedTuple):
     yours: tuple[PlacePath, ...] = ()
     kept_keys: tuple[tuple[PlacePath, str], ...] = ()
     written_by_game: tuple[PlacePath, ...] = ()
+    is_deep: bool = False
 
 
 class RestoreResult(NamedTuple):
@@ -148,8 +150,12 @@ def restore_mod(request: Request, mod: str, confirm: Confirm, source: str = "") 
         return going_on(work, opened)
 
 
-def restore_all(request: Request, confirm: Confirm, source: str = "") -> RestoreResult:
+def restore_all(
+    request: Request, confirm: Confirm, source: str = "", *, deep: bool = False
+) -> RestoreResult:
     """Bring the whole folder back to vanilla, the marker included; foreign files and the user's own stay.
+
+    ``deep``: vanilla files are hashed, also where size and time are as recorded; else these are believed.
 
     What the user changed in settings of mods, or put into their folders, is set aside for them.
     """
@@ -157,7 +163,7 @@ def restore_all(request: Request, confirm: Confirm, source: str = "") -> Restore
     def work(opened: Session) -> RestoreResult:
         from rellum.core.change.looking import drift_of
 
-        drift = drift_of(opened)
+        drift = drift_of(opened, deep=deep, listen=request.listen)
         paths = {*opened.state.laid(), *drifted_paths(drift, opened.state)}
         with supplies(opened):
             planning = _Planning(
@@ -171,11 +177,16 @@ def restore_all(request: Request, confirm: Confirm, source: str = "") -> Restore
                 foreign=tuple(sorted(path for path in foreign if path not in gone)),
                 yours=tuple(path for path in drift.own_changes if path not in going),
                 written_by_game=drift.written_by_game,
+                is_deep=deep,
             )
             return carry_out(opened, restoration, confirm)
 
     with open_pack(request) as opened:
-        return going_on(work, opened)
+        result = going_on(work, opened)
+        if result.done and os.path.exists(hunt_file(opened.home)):
+            end_log(opened.home)
+            note("the hunt is given up: none of its mods is in the game")
+        return result
 
 
 def _left_under(opened: Session, known: Sequence[PlacePath]) -> list[PlacePath]:

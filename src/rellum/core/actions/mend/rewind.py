@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from rellum.core.actions.mend.restore import drifted_paths
+from rellum.core.change.activities import refuse_activities
 from rellum.core.change.execute import execute
 from rellum.core.change.journal import PackChange
 from rellum.core.change.keeping import keep_settings, settings_paths
@@ -153,6 +154,7 @@ def rewind(
     """
     with open_pack(request) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        refuse_activities(opened.home, opened.state, "rewind")
         with supplies(opened):
             return _Way(opened, name, good, source, request.shelf_folder, with_carried).go(confirm)
 

@@ -9,6 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 
 from rellum.core.actions.mend.restore import named_path
+from rellum.core.change.activities import refuse_activities
 from rellum.core.change.carry_out import swept_file
 from rellum.core.change.execute import execute
 from rellum.core.change.looking import drift_of, with_causes
@@ -64,6 +65,7 @@ def sweep(
     """
     with open_pack(request) as opened:
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
+        refuse_activities(opened.home, opened.state, "sweep")
         planned = _plan(opened, [named_path(text, opened) for text in paths])
         done = not planned.plan.is_empty and confirm(planned)
         if done:

@@ -6,20 +6,22 @@ import os
 import shutil
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import AbstractContextManager, contextmanager, suppress
 from typing import Final
 
-from rellum.core.actions.share.feed_content import ARCHIVES, CATALOG
+from rellum.core.actions.share.feed_content import ARCHIVES
 from rellum.core.change.request import Request
 from rellum.core.durable import write_durably
 from rellum.core.feed.bringing import Found, KnownVersion, bring_contents
 from rellum.core.feed.feed_index import FeedFault, FeedFile, Index, read_index
 from rellum.core.feed.reading import FeedReader
 from rellum.core.hashing import Digest, hash_file
+from rellum.core.pack.home import PackHome
+from rellum.core.pack.pending_follow import FOLDER, PARTS
+from rellum.core.process_lock import hold
 from rellum.core.shelf.store import Shelf
 
-FOLDER: Final = "feed"
-_PARTS: Final = ("pack", CATALOG)
+_WORK: Final = "following-"
 _MOST_TEXT_BYTES: Final = 64 << 20
 
 
@@ -45,7 +47,7 @@ def refuse_strange(index: Index) -> None:
     """Refuse files that no feed has. Raises FeedFault."""
     for each in index.files:
         part = each.path.partition("/")[0]
-        if part not in (*_PARTS, ARCHIVES):
+        if part not in (*PARTS, ARCHIVES):
             raise FeedFault(f"the feed has a file that belongs nowhere: {each.path}")
         if part != ARCHIVES and each.size > _MOST_TEXT_BYTES:
             raise FeedFault(f"the feed's {each.path} has {each.size:,} bytes: it is no text")
@@ -57,8 +59,17 @@ def refuse_strange(index: Index) -> None:
 def work_folder(shelf_folder: str) -> Iterator[str]:
     """Give a folder on the shelf's disk: what is brought into it can be moved onto the shelf."""
     os.makedirs(shelf_folder, exist_ok=True)
-    with tempfile.TemporaryDirectory(prefix="following-", dir=shelf_folder) as work:
+    for name in os.listdir(shelf_folder):
+        if name.startswith(_WORK):  # one that was killed; one that lives holds its folder
+            left = os.path.join(shelf_folder, name)
+            with suppress(FeedFault, OSError), _held(left):
+                shutil.rmtree(left)
+    with tempfile.TemporaryDirectory(prefix=_WORK, dir=shelf_folder) as work, _held(work):
         yield work
+
+
+def _held(folder: str) -> AbstractContextManager[None]:
+    return hold(os.path.join(folder, "lock"), folder, FeedFault)
 
 
 class Bringing:
@@ -134,40 +145,21 @@ def _file(folder: str, each: FeedFile) -> str:
     return os.path.join(folder, *each.path.split("/"))
 
 
-@contextmanager
-def swapped(folder: str, listing: Index, work: str) -> Iterator[None]:
-    """Put the new texts in place of the old ones; where what follows fails, the old ones come back."""
+def swap_in(home: PackHome, listing: Index, work: str) -> None:
+    """Put the new texts in place of the old ones, which ``keep_before`` has made a place for. Raises
+    OSError.
+    """
+    folder = os.path.join(home.folder, FOLDER)
     new, old = os.path.join(folder, "new"), os.path.join(folder, "old")
-    put_back(folder)  # an earlier one was killed in here
-    for gone in (new, old):
-        shutil.rmtree(gone, ignore_errors=True)
+    shutil.rmtree(new, ignore_errors=True)
     for each in listing.files:
-        if not each.path.startswith(f"{ARCHIVES}/"):
+        if not _is_archive(each):
             target = os.path.join(new, *each.path.split("/"))
             os.makedirs(os.path.dirname(target), exist_ok=True)
             shutil.copyfile(os.path.join(work, each.digest), target)
-    os.makedirs(old)
-    for part in _PARTS:
+    for part in PARTS:
         with suppress(FileNotFoundError):
             os.rename(os.path.join(folder, part), os.path.join(old, part))
         with suppress(FileNotFoundError):
             os.rename(os.path.join(new, part), os.path.join(folder, part))
-    try:
-        yield
-    except BaseException:
-        for part in _PARTS:
-            shutil.rmtree(os.path.join(folder, part), ignore_errors=True)
-        put_back(folder)
-        raise
-    finally:
-        for gone in (new, old):
-            shutil.rmtree(gone, ignore_errors=True)
-
-
-def put_back(folder: str) -> None:
-    """Put old texts in their place again, where a version was taken over and that did not come to its end."""
-    old = os.path.join(folder, "old")
-    for part in _PARTS:
-        if os.path.isdir(os.path.join(old, part)):
-            shutil.rmtree(os.path.join(folder, part), ignore_errors=True)
-            os.rename(os.path.join(old, part), os.path.join(folder, part))
+    shutil.rmtree(new, ignore_errors=True)

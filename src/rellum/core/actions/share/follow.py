@@ -11,22 +11,19 @@ import os
 import tempfile
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
 from dataclasses import replace
-from typing import Any, Final, NamedTuple
+from typing import Any, Final, Literal, NamedTuple
 
 from rellum.core.actions.gather.archive_taker import HowToTake, opened_taker
 from rellum.core.actions.match.resolve import resolve
 from rellum.core.actions.set_up.adopt import AdoptResult, adopt, choose_sheet
 from rellum.core.actions.share.feed_content import CATALOG
 from rellum.core.actions.share.feed_files import (
-    FOLDER,
     Bringing,
     known_version,
-    put_back,
     refuse_strange,
     remember,
-    swapped,
+    swap_in,
     work_folder,
 )
 from rellum.core.catalog.load import load_sheets
@@ -44,6 +41,15 @@ from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE, PackHome, r
 from rellum.core.pack.lock_file import LockFile, lock_text, read_lock_text
 from rellum.core.pack.pack_edits import set_feed
 from rellum.core.pack.pack_file import PackFile, asked_hash, read_pack_file
+from rellum.core.pack.pending_follow import (
+    FOLDER,
+    keep_before,
+    let_wait,
+    note_written,
+    reopen_pending,
+    settle_pending,
+    take_back,
+)
 from rellum.core.patching.merge import merge_settings
 from rellum.core.shelf.intake import hashes_of
 from rellum.core.toml_comments import comments_in_place
@@ -111,6 +117,8 @@ class Followed(NamedTuple):
 def follow(request: Request, how: FollowOptions) -> Followed:
     """Bring a version of a feed into the pack, with its line-up and archives; the game stays as it is.
 
+    It is to be ended with ``end_follow``, once the game has it or does not.
+
     Raises CannotFollow, NotTrusted, FeedUnreachable, FeedFault, NoLineUpExists, what adopting can raise,
     OSError.
     """
@@ -124,25 +132,32 @@ def follow(request: Request, how: FollowOptions) -> Followed:
     if entry is None:
         there = ", ".join(map(str, sorted(believed.versions)[-8:]))
         raise CannotFollow(f"the feed has no version {how.version}", hint=f"It has {there}.")
-    put_back(folder)
+    reopen_pending(home)
     known = known_version(folder)
     found = bring_index(reader, entry, known[0] if known else None)
     refuse_strange(found.listing)
-    is_new = not os.path.isfile(home.pack_file)
+    is_new = not os.path.isfile(home.state_file)
+    request = request._replace(follows=True)
     with (
         work_folder(request.shelf_folder) as work,
         swarmed(reader, entry if how.swarms else None, found.listing, work) as source,
     ):
         bringing = Bringing(source, found, known, folder, request)
         bringing.bring(work, texts=True, archives=not is_new)
-        with swapped(folder, found.listing, work):
+        keep_before(home)
+        try:
+            swap_in(home, found.listing, work)
             if is_new:
                 _refuse_other_game(folder, how.game)
                 bringing.bring(work, texts=False, archives=True)
             adopted, conflicts, is_exact = _take_over(
                 request, home, how, address, entry.version, bringing.archives
             )
-        remember(folder, entry.version, found.text)
+            remember(folder, entry.version, found.text)
+            note_written(home)
+        except BaseException:
+            take_back(home)
+            raise
     return Followed(
         address=address,
         fingerprint=believed.fingerprint,
@@ -157,6 +172,12 @@ def follow(request: Request, how: FollowOptions) -> Followed:
         from_swarm=source.from_swarm,
         taken=len(bringing.archives),
     )
+
+
+def end_follow(request: Request, outcome: Literal["done", "waits", "refused"]) -> None:
+    """Let the version stay that came, wait for archives, or go again. Raises OSError."""
+    home = PackHome(os.path.abspath(request.pack_folder))
+    {"done": settle_pending, "waits": let_wait, "refused": take_back}[outcome](home)
 
 
 def facts_of(request: Request) -> tuple[int, dict[str, str]]:
@@ -186,15 +207,13 @@ def whole_address(address: str) -> str:
 def _address(home: PackHome, how: FollowOptions) -> str:
     """Return the feed's address. Raises CannotFollow for a pack that is somebody's own."""
     address = whole_address(how.address)
-    if not os.path.isfile(home.pack_file):
-        if not address:
-            raise CannotFollow(
-                "there is no pack here yet", hint="rellum follow ADDRESS --game FOLDER"
-            )
-        if not how.game:
-            raise CannotFollow(
-                "which game folder is it for?", hint=f"rellum follow {how.address} --game FOLDER"
-            )
+    is_there = os.path.isfile(home.pack_file)
+    if not is_there and not address:
+        raise CannotFollow("there is no pack here yet", hint="rellum follow ADDRESS --game FOLDER")
+    if not how.game and not os.path.isfile(home.state_file):
+        words = " ".join(filter(None, ("rellum follow", how.address, "--game FOLDER")))
+        raise CannotFollow("which game folder is it for?", hint=words)
+    if not is_there:
         return address
     feed = read_pack_file(home).feed
     if feed is None:
@@ -213,14 +232,13 @@ def _take_over(
     version: int,
     archives: Sequence[str],
 ) -> tuple[AdoptResult | None, tuple[str, ...], bool]:
-    """Let rellum.toml and rellum.lock say what the feed says; where that fails, both stay as they were."""
+    """Let rellum.toml and rellum.lock say what the feed says."""
     folder = os.path.join(home.folder, FOLDER)
-    before = {name: read_text(os.path.join(home.folder, name)) for name in (PACK_FILE, LOCK_FILE)}
     theirs = accepted_text(read_text(os.path.join(folder, "pack", PACK_FILE)) or "")
     lock_said, lock = _lock_of(folder)
     adopted = None
     conflicts: tuple[str, ...] = ()
-    mine = before[PACK_FILE]
+    mine = read_text(home.pack_file)
     base_file = os.path.join(folder, "old", "pack", PACK_FILE)
     if mine is None:
         text = theirs
@@ -231,29 +249,20 @@ def _take_over(
         )
         text = merged.content.decode("utf-8", "surrogateescape")
         conflicts = tuple(each.key for each in merged.conflicts)
-    try:
-        _write(home.pack_file, set_feed(text, address, version))
-        if mine is None:
-            adopted = adopt(request, how.game, version=lock.game_version.text)
-        pack = read_pack_file(home)
-        is_exact = _asks_the_same(pack, folder)
-        _write(
-            home.lock_file,
-            lock_text(replace(lock, asked=asked_hash(pack))) if is_exact else lock_said,
-        )
-        if not is_exact:
-            resolve(request)
-        _take_trials(home, folder)
-        _shelve(request, archives)
-    except BaseException:
-        for name, said in before.items():
-            path = os.path.join(home.folder, name)
-            if said is not None:
-                _write(path, said)
-            elif adopted is None:
-                with suppress(FileNotFoundError):
-                    os.unlink(path)
-        raise
+    _write(home.pack_file, set_feed(text, address, version))
+    if not os.path.isfile(home.state_file):
+        adopted = adopt(request, how.game, version=lock.game_version.text)
+        settle_pending(home)  # from here on it is a pack that has its game
+    pack = read_pack_file(home)
+    is_exact = _asks_the_same(pack, folder)
+    _write(
+        home.lock_file,
+        lock_text(replace(lock, asked=asked_hash(pack))) if is_exact else lock_said,
+    )
+    if not is_exact:
+        resolve(request)
+    _take_trials(home, folder)
+    _shelve(request, archives)
     return adopted, conflicts, is_exact
 
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 from typing import NamedTuple
 
-from rellum.core.actions.share.feed_files import FOLDER
 from rellum.core.actions.share.follow import newest_of, whole_address
 from rellum.core.change.looking import drift_of
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.feed.trusting import Trust
 from rellum.core.pack import sameness as texts
+from rellum.core.pack.pending_follow import FOLDER
 from rellum.core.pack.sameness import Sameness
 from rellum.core.values.paths import PlacePath
 
