@@ -66,8 +66,13 @@ class CardFolder:
         self._signs = signs
         self.folder = os.path.join(catalog.folders[0], "cards")
 
-    def save(self, described: Described, members: Sequence[Member]) -> Saved:
-        """Write a draft. Raises CannotSave, OSError."""
+    def save(
+        self, described: Described, members: Sequence[Member], *, version_is_stated: bool = False
+    ) -> Saved:
+        """Write a draft. Raises CannotSave, OSError.
+
+        ``version_is_stated``: it is a release of its own, even if another version has the same archive.
+        """
         mod_id = described.naming.id.value
         if not mod_id:
             raise CannotSave(
@@ -82,7 +87,7 @@ class CardFolder:
             text = f"{schema_line('../schemas/card.json')}\n{card_text(described)}"
             self._write(file, text)
             return self._saved(described, file, text, is_new=True)
-        return self._add(file, described, members)
+        return self._add(file, described, members, version_is_stated=version_is_stated)
 
     def replace(self, mod_id: str, version: str, text: str) -> Saved:
         """Write another text of a card that is there. Raises CannotSave where it has mistakes, OSError."""
@@ -102,7 +107,14 @@ class CardFolder:
         known = self.catalog.mods.get(mod_id)  # type: ignore[call-overload]
         return known.source.file if known else os.path.join(self.folder, f"{mod_id}.toml")
 
-    def _add(self, file: str, described: Described, members: Sequence[Member]) -> Saved:
+    def _add(
+        self,
+        file: str,
+        described: Described,
+        members: Sequence[Member],
+        *,
+        version_is_stated: bool,
+    ) -> Saved:
         """Add a release to a card that is there; a version that it has already is left as it is."""
         with open(file, encoding="utf-8", newline="") as stream:
             before = stream.read()
@@ -111,7 +123,8 @@ class CardFolder:
         version = described.naming.version.value
         hashes = {each.sha256 for each in described.files}
         for release in mod.releases:
-            if hashes & {each.sha256 for each in release.all_files}:
+            is_other = version_is_stated and release.version.text != version
+            if not is_other and hashes & {each.sha256 for each in release.all_files}:
                 return self._saved(described, file, before, was_there=True)
         same = [each for each in mod.releases if version and each.version.text == version]
         if same:
@@ -214,6 +227,16 @@ class CardFolder:
         )
 
     def _write(self, file: str, text: str) -> None:
+        """Write a card that can be read back. Raises CannotSave, OSError."""
+        import tomli
+
+        try:
+            tomli.loads(text)
+        except ValueError as error:
+            raise CannotSave(
+                f"{shown_file(file)} could not be changed without a mistake: {error}",
+                hint="Write the release into it by hand.",
+            ) from error
         os.makedirs(os.path.dirname(file), exist_ok=True)
         write_durably(file, text.encode("utf-8"))
         forget_lines()

@@ -133,8 +133,8 @@ class HuntingTest(WorldTest):
             self.assertEqual(without_marker(self.world.game()), laid, words)
             if words[0] != "adopt":
                 self.assertIn("rellum hunt --stop", done.stderr)
-        for words in (("drop", "mod-h"), ("hold", "mod-a", "1.0", "--reason", "so"), ("check",)):
-            self.assertEqual(self.world.run(*words).returncode, 0, words)
+        for text in ("drop mod-h", "hold mod-a 1.0 --reason so", "check"):
+            self.assertEqual(self.world.run(*text.split()).returncode, 0, text)
         self.assertEqual(json.loads(self.hunt("--json")), asked)
         self.assertEqual(without_marker(self.world.game()), laid)
         self.hunt("--stop")

@@ -69,6 +69,46 @@ class PressTest(WorldTest):
                     found[os.path.relpath(path, self.folder).replace(os.sep, "/")] = file.read()
         return found
 
+    def plain(self) -> str:
+        """Return a working folder that says nothing of itself, so that its version is only stated."""
+        folder = self.world.path("work", "plain")
+        write_tree(folder, {"mods/plain/a.dat": b"a" * 500})
+        return folder
+
+    def test_the_same_files_under_another_version_are_a_release(self) -> None:
+        plain = self.plain()
+        for version in ("1.0", "1.1"):
+            done = self.world.run("press", plain, "--mod", "plain", "--version", version)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertNotIn("already", done.stdout)
+        card = self.world.path("catalog", "cards", "plain.toml")
+        with open(card, encoding="utf-8") as file:
+            text = file.read()
+        self.assertEqual(text.count("[[release]]"), 2)
+        more = ("--mod", "plain", "--version", "1.2", "--patch-from", "1.0")
+        done = self.world.run("press", plain, *more)
+        self.assertIn("has the same files as plain 1.0", done.stderr)
+        self.assertEqual(done.returncode, 2)
+        with open(card, encoding="utf-8") as file:
+            self.assertEqual(file.read(), text)
+
+    def test_a_patch_is_pressed_once(self) -> None:
+        """A second time it is refused, and the card is as it was; a card is written only if it reads back."""
+        plain = self.plain()
+        self.world.run("press", plain, "--mod", "plain", "--version", "1.0")
+        write_tree(plain, {"mods/plain/a.dat": b"b" * 500})
+        words = ("press", plain, "--mod", "plain", "--version", "2.0", "--patch-from", "1.0")
+        self.assertEqual(self.world.run(*words).returncode, 0)
+        card = self.world.path("catalog", "cards", "plain.toml")
+        with open(card, "rb") as file:
+            before = file.read()
+        done = self.world.run(*words)
+        self.assertIn("can be had as an update patch over 1.0 already", done.stderr)
+        self.assertEqual(done.returncode, 2)
+        with open(card, "rb") as file:
+            self.assertEqual(file.read(), before)
+        self.assertEqual(self.world.run("vet").returncode, 0)
+
     def test_what_is_pressed_is_what_is_laid(self) -> None:
         found = self.press("--licence", "CC-BY-4.0")
         self.assertEqual(found["release"], {"mod": "foam", "version": "1.0", "build": None})

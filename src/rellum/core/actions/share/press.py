@@ -142,7 +142,8 @@ class _Press:
         self._refuse_same_version(described)
         if self.how.patch_from:
             known = self.mod.releases if self.mod else ()
-            refuse_no_patch(known, self.how.patch_from, self.version, self.shelf)
+            old = refuse_no_patch(known, self.how.patch_from, self.version, self.shelf)
+            self._refuse_same_files(old, members)
         target = self._target(name)
         taken = take(self.shelf, packed, StoreOptions(name=name, also=frozenset({"sha256"})))
         self.shelf.index.add_pack(self.opened.home.folder)
@@ -178,7 +179,14 @@ class _Press:
         old = refuse_no_patch(releases, self.how.patch_from, self.version, self.shelf)
         new = next(each for each in releases if each.version.text == self.version)
         refuse_rules(new)
-        return press_patch(opened, self.shelf, Wanted(old, new, self.how.as_diffs), target)
+        folder = CardFolder(opened.files.catalog, self.describer.builds)
+        wanted = Wanted(
+            old,
+            new,
+            self.how.as_diffs,
+            write_card=lambda text: folder.replace(self.mod_id, self.version, text),
+        )
+        return press_patch(opened, self.shelf, wanted, target)
 
     def _before(self) -> Release | None:
         """Return the release that this one follows: the newest other that has an archive of its own."""
@@ -206,6 +214,18 @@ class _Press:
                 hint="Put the old ones back; or press another mod: --mod ID --fresh",
             )
 
+    def _refuse_same_files(self, old: Release, members: tuple[Member, ...]) -> None:
+        """Refuse a patch between releases with the same files, before anything is written. Raises
+        CannotPress.
+        """
+        entry = self._entry_of(old)
+        there = self.shelf.members(entry.digest) if entry else ()
+        if {(each.path, each.digest) for each in there} == {(m.path, m.digest) for m in members}:
+            raise CannotPress(
+                f"{self.mod_id} {self.version} has the same files as {old.name}: no patch is needed",
+                hint="Press it without --patch-from.",
+            )
+
     def _refuse_same_version(self, described: Described) -> None:
         """Refuse a second archive of a version that the card has. Raises CannotPress."""
         same = self._same_version()
@@ -213,6 +233,11 @@ class _Press:
             raise CannotPress(
                 f"{same[0].name} can be had as an update patch too, which would not fit any more",
                 hint=f"Take the release out of {shown_file(same[0].source.file)}, or raise the version.",
+            )
+        if same and self.how.patch_from and same[0].patches:
+            raise CannotPress(
+                f"{same[0].name} can be had as an update patch over {same[0].patches} already",
+                hint="Raise the version: --version X. Or press without --patch-from.",
             )
         if not same or self.how.again:
             return
@@ -291,7 +316,7 @@ class _Press:
             old = release.full.files[0] if release.full else release.files[0]
             text = with_new_file(text, old.sha256 or "", file, described.unpacked)
             return folder.replace(self.mod_id, self.version, self._licenced(text))
-        saved = folder.save(described, members)
+        saved = folder.save(described, members, version_is_stated=True)
         if not saved.was_there or self.how.licence:
             text = self._licenced(_read(saved.file))
             text = text if saved.was_there else with_words(text, words)

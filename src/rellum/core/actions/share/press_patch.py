@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from rellum.core.actions.share.working_folder import CannotPress
@@ -60,11 +60,15 @@ class Delta(NamedTuple):
 
 
 class Wanted(NamedTuple):
-    """What a patch is made of: two releases, and how texts are written."""
+    """What a patch is made of: two releases, and how texts are written.
+
+    ``write_card`` writes the card's new text once it was read back.
+    """
 
     old: Release
     new: Release
     as_diffs: bool
+    write_card: Callable[[str], object]
 
 
 def press_patch(opened: Session, shelf: Shelf, wanted: Wanted, target: str) -> PressedPatch:
@@ -285,7 +289,7 @@ def _applied(form: str, old: bytes, patch: bytes, work: str) -> bytes:
 def _add_to_card(
     wanted: Wanted, gone: Sequence[TargetPath], making: _Making, file: DescribedFile
 ) -> None:
-    """Make the release one that can be had as the patch, too. Raises OSError."""
+    """Make the release one that can be had as the patch, too. Raises CannotSave, OSError."""
     card = wanted.new.source.file
     with open(card, encoding="utf-8", newline="") as stream:
         text = stream.read()
@@ -297,7 +301,7 @@ def _add_to_card(
     removes = [literal(str(path)) for path in gone]
     head = [f'patches = "{wanted.old.version.text}"']
     head += [f"removes = {json.dumps(removes, ensure_ascii=False)}"] if removes else []
-    write_durably(card, with_patch(text, wanted.new.version.text, head, lines).encode("utf-8"))
+    wanted.write_card(with_patch(text, wanted.new.version.text, head, lines))
 
 
 def _file_lines(file: DescribedFile) -> Iterator[str]:
