@@ -325,10 +325,10 @@ def run(words: Sequence[str]) -> int:
         run(["--help"])
         return 2
     first = words[0]
-    if not first.startswith("-") and first not in _MODULES:
-        raise _no_such_command(first)
     if "--json" in words:
         console.want_json(True)
+    if not first.startswith("-") and first not in _MODULES:
+        raise _no_such_command(first)
     try:
         if first in _MODULES:
             command = _command(first)

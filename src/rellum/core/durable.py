@@ -12,12 +12,14 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from contextlib import suppress
 
 from rellum.core.last_word import wrote
 
 _TEMPORARY_SUFFIX = ".rellum-new"
+_BLOCK = 4096
+"""Bytes; what a file takes at least on most disks."""
 _FEW = 32
 """Up to so many files are flushed one by one: that leaves other programs' data out of it."""
 
@@ -100,6 +102,14 @@ def flush_filesystem(folder: str, files: Sequence[str], folders: Sequence[str]) 
         flush_file(file)
     for each in folders:
         flush_folder(each)
+
+
+def bytes_on_disk(sizes: Iterable[int], folder: str) -> int:
+    """Return the bytes that files of these sizes take on the disk of a folder, in whole blocks. Raises
+    OSError.
+    """
+    block = os.statvfs(folder).f_frsize if hasattr(os, "statvfs") else _BLOCK
+    return sum(-(-size // block) for size in sizes) * block
 
 
 def _syncfs(folder: str) -> bool:

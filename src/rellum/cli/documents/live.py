@@ -118,6 +118,7 @@ class PlayDocument(TypedDict):
     outdated: list[OutdatedDocument]
     extra: list[str]
     trial: bool
+    unrecorded: str | None
     good_checkpoint: int | None
 
 

@@ -99,9 +99,13 @@ def show_result(result: PlayResult, *, as_json: bool) -> None:
                 ],
                 "extra": list(run.comparison.extra),
                 "trial": result.trial,
+                "unrecorded": result.unrecorded or None,
                 "good_checkpoint": result.checkpoint,
             }
         )
+        return
+    if result.unrecorded:
+        console.warn(f"the game ran, and that could not be recorded: {result.unrecorded}")
         return
     if not said.outcome:
         console.say("How it went is not known, so no trial was recorded.")

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
+from rellum.core.durable import bytes_on_disk
 from rellum.core.errors import UserError
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.pack.home import PackHome
@@ -27,10 +28,14 @@ class CannotWrite(UserError):
 
 
 class Space(NamedTuple):
-    """Bytes that a plan needs on one disk, and that it has: on the one where there is least left."""
+    """Bytes that a plan needs on one disk, and that it has: on the one where there is least left.
+
+    ``taken`` is what that takes in whole blocks of the disk.
+    """
 
     needed: int
     free: int
+    taken: int = 0
 
 
 def refuse_no_folder(folder: str) -> None:
@@ -47,7 +52,7 @@ def refuse_no_folder(folder: str) -> None:
 def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
     """Return the space for new files, and for what must be copied from one disk to another."""
     pack = os.stat(home.state_folder).st_dev
-    needed: dict[int, int] = {}
+    needed: dict[int, list[int]] = {}
     folders = {pack: home.state_folder}
     devices: dict[str, int] = {}
     for each in plan.operations:
@@ -58,17 +63,21 @@ def space_for(plan: Plan, home: PackHome, roots: Roots) -> Space:
             folders[devices[root]] = folder
         device = devices[root]
         if each.after and (source_of(each) is not None or device != pack):
-            needed[device] = needed.get(device, 0) + each.after.size
+            needed.setdefault(device, []).append(each.after.size)
         before = each.found.content
         if before and (device != pack or _has_more_names(roots.absolute(each.path))):
-            needed[pack] = needed.get(pack, 0) + before.size
+            needed.setdefault(pack, []).append(before.size)
     spaces = [
-        Space(needed=needed[device], free=shutil.disk_usage(folders[device]).free)
-        for device in needed
+        Space(
+            needed=sum(sizes),
+            free=shutil.disk_usage(folders[device]).free,
+            taken=bytes_on_disk(sizes, folders[device]),
+        )
+        for device, sizes in needed.items()
     ]
     if not spaces:
         return Space(needed=0, free=shutil.disk_usage(roots.game_folder).free)
-    return min(spaces, key=lambda space: space.free - space.needed)
+    return min(spaces, key=lambda space: space.free - space.taken)
 
 
 def _has_more_names(file: str) -> bool:
@@ -88,9 +97,9 @@ def existing(folder: str) -> str:
 
 def refuse_without_room(space: Space) -> None:
     """Raise NoSpace where a disk has too little room."""
-    if space.needed > space.free:
+    if space.taken > space.free:
         raise NoSpace(
-            f"the change needs {space.needed:,} bytes, and the disk has {space.free:,} free",
+            f"the change needs {space.taken:,} bytes, and the disk has {space.free:,} free",
             hint="Nothing was changed. Free some space and try again.",
         )
 

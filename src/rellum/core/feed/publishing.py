@@ -36,7 +36,7 @@ from rellum.core.feed.metadata import (
 )
 from rellum.core.feed.packing import Source, write_packs
 from rellum.core.feed.reading import FeedReader, NotInFeed
-from rellum.core.feed.storing import FeedStore
+from rellum.core.feed.storing import FeedStore, FolderStore
 from rellum.core.feed.torrents import objects_of
 from rellum.core.feed.trusting import Believed, believe, read_index_text
 from rellum.core.hashing import Digest, hash_bytes, hash_file
@@ -106,6 +106,8 @@ def publish_version(
     began and did not finish is passed over. ``torrent_of`` makes a torrent of the version's objects. Raises
     KeyFault, AlreadyPublished, FeedFault, OSError.
     """
+    if isinstance(store, FolderStore):
+        store.tidy()
     reader = store.reader()
     before = _published(reader, signers, kept)
     counting = _Counting(store)

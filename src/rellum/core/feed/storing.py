@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import os
 import shutil
+import time
 from abc import ABC, abstractmethod
 
 from rellum.core.durable import flush_file, write_durably
 from rellum.core.errors import UserError
 from rellum.core.feed.reading import FeedReader, FolderReader
+
+UNFINISHED = ".unfinished-"
+_OLD = 3600
+"""Seconds after which what is unfinished is nobody's work any more."""
 
 
 class AlreadyPublished(UserError):
@@ -47,6 +52,15 @@ class FolderStore(FeedStore):
     def __init__(self, folder: str) -> None:
         self.folder = os.path.abspath(folder)
 
+    def tidy(self) -> None:
+        """Remove unfinished files that a killed publish left more than an hour ago. Raises OSError."""
+        for above, _, names in os.walk(self.folder):
+            for name in names:
+                path = os.path.join(above, name)
+                is_unfinished = name.endswith(".rellum-new") or UNFINISHED in name
+                if is_unfinished and os.path.getmtime(path) < time.time() - _OLD:
+                    os.unlink(path)
+
     def _path(self, name: str) -> str:
         path = os.path.join(self.folder, *name.split("/"))
         os.makedirs(os.path.dirname(path), exist_ok=True)
@@ -60,16 +74,17 @@ class FolderStore(FeedStore):
     def put_file(self, name: str, file: str) -> None:
         path = self._path(name)
         if not os.path.exists(path) or os.path.getsize(path) != os.path.getsize(file):
-            unfinished = f"{path}.{os.getpid()}"
+            unfinished = f"{path}{UNFINISHED}{os.getpid()}"
             shutil.copyfile(file, unfinished)
             flush_file(unfinished)
             os.replace(unfinished, path)
 
     def claim(self, name: str, content: bytes) -> None:
         path = self._path(name)
-        write_durably(f"{path}.{os.getpid()}", content)
+        unfinished = f"{path}{UNFINISHED}{os.getpid()}"
+        write_durably(unfinished, content)
         try:
-            os.link(f"{path}.{os.getpid()}", path)
+            os.link(unfinished, path)
         except FileExistsError as error:
             raise AlreadyPublished(
                 f"{path} is there already: somebody else publishes this version, or began to",
@@ -78,11 +93,11 @@ class FolderStore(FeedStore):
         except (
             OSError
         ):  # a file system without links: nobody else can be writing at the same moment
-            os.replace(f"{path}.{os.getpid()}", path)
+            os.replace(unfinished, path)
             return
         finally:
-            if os.path.exists(f"{path}.{os.getpid()}"):
-                os.unlink(f"{path}.{os.getpid()}")
+            if os.path.exists(unfinished):
+                os.unlink(unfinished)
 
     def replace(self, name: str, content: bytes) -> None:
         write_durably(self._path(name), content)

@@ -6,9 +6,12 @@ is. Hard links would not: a game, or a tool, that writes into a file would write
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
+from collections.abc import Iterable
 
+from rellum.core.durable import bytes_on_disk
 from rellum.core.errors import UserError
 from rellum.core.folder.listing import list_folder
 from rellum.core.progress import Listener, Progress, silent
@@ -49,10 +52,11 @@ def copy_game(game: str, target: str, listen: Listener = silent) -> None:
 def _copy(game: str, target: str, listen: Listener) -> None:
     entries = list_folder(game)
     source, there = Roots(game), Roots(target)
-    total = sum(each.size for each in entries)
-    if total > shutil.disk_usage(os.path.dirname(target)).free:
-        raise OSError(28, "not enough space for that many bytes", target)
+    files = [each for each in entries if each.kind == "file"]
+    total = sum(each.size for each in files)
     os.makedirs(target)
+    example = source.absolute(PlacePath(files[0].path)) if files else ""
+    refuse_without_room(target, [each.size for each in files], example)
     done = 0
     for number, each in enumerate(entries):
         path = PlacePath(each.path)
@@ -81,6 +85,29 @@ def _copy(game: str, target: str, listen: Listener) -> None:
 
 
 UNFINISHED = ".rellum-new"
+
+
+def refuse_without_room(folder: str, sizes: Iterable[int], example: str = "") -> None:
+    """Refuse to fill a disk: there must be room for files of these sizes, in whole blocks.
+
+    ``example`` is one that will be copied: where the copy shares its blocks, no room is needed. Raises
+    OSError.
+    """
+    needed, free = bytes_on_disk(sizes, folder), shutil.disk_usage(folder).free
+    if needed > free and not (example and _shares_blocks(example, folder)):
+        words = f"{needed:,} bytes are needed, and the disk has {free:,} free"
+        raise OSError(errno.ENOSPC, words, folder)
+
+
+def _shares_blocks(file: str, folder: str) -> bool:
+    from rellum.core.shelf.intake import reflink
+
+    probe = os.path.join(folder, "probe" + UNFINISHED)
+    try:
+        return reflink(file, probe)
+    finally:
+        if os.path.lexists(probe):
+            os.unlink(probe)
 
 
 def copy_file(source: str, target: str) -> None:

@@ -10,7 +10,7 @@ from rellum.core.actions.set_up.adopt import adopt
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.durable import write_durably
-from rellum.core.pack.copying import UNFINISHED, CannotCopy, copy_file
+from rellum.core.pack.copying import UNFINISHED, CannotCopy, copy_file, refuse_without_room
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.session import Session
 from rellum.core.pack.variants import (
@@ -108,6 +108,9 @@ def _copy_vanilla(opened: Session, target: str, listen: Listener) -> int:
         shutil.rmtree(unfinished, ignore_errors=True)
         os.makedirs(unfinished)
         rows = list(state.baseline_rows())
+        files = [(PlacePath(path), size) for path, kind, size, *_ in rows if kind == "file"]
+        here = (roots.absolute(path) for path, _ in files if path not in laid)
+        refuse_without_room(unfinished, [max(0, size) for _, size in files], next(here, ""))
         for path, kind, size, _, mode, mtime_ns, link in rows:
             place = PlacePath(path)
             file = there.absolute(place)

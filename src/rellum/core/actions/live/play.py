@@ -110,13 +110,17 @@ class Said:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlayResult:
-    """What was recorded. ``trial`` is whether a trial was, ``checkpoint`` the one that was marked good."""
+    """What was recorded. ``trial`` is whether a trial was, ``checkpoint`` the one that was marked good.
+
+    ``unrecorded`` says why nothing could be; empty where something was.
+    """
 
     stage: Stage
     run: Run
     said: Said
     trial: bool
     checkpoint: int | None
+    unrecorded: str = ""
 
 
 def play(
@@ -358,10 +362,24 @@ def _written_log(file: str, since: float) -> str:
 
 
 def record(request: Request, stage: Stage, run: Run, said: Said) -> PlayResult:
-    """Keep what came of a start; an outcome becomes a trial, and a pack that works a good checkpoint."""
-    with open_pack(request) as opened:
-        number = len(read_plays(opened.home)) + 1
-        _keep(opened.home, stage, run, said, number)
+    """Keep what came of a start; an outcome becomes a trial, and a pack that works a good checkpoint.
+
+    The game ran, whatever becomes of this: what cannot be written is told, and is no error.
+    """
+    try:
+        with open_pack(request) as opened:
+            opened.state.refuse_unfit()
+            number = len(read_plays(opened.home)) + 1
+            _keep(opened.home, stage, run, said, number)
+    except (RellumError, OSError) as error:
+        why = (
+            error.summary
+            if isinstance(error, RellumError)
+            else f"{error.strerror}: {error.filename}"
+        )
+        return PlayResult(
+            stage=stage, run=run, said=said, trial=False, checkpoint=None, unrecorded=why
+        )
     has_trial = False
     if said.outcome and (stage.line_up or stage.grafts):
         words = f"works, but {said.word}" if said.outcome == "works" and said.word else said.word

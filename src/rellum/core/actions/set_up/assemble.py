@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -20,7 +20,7 @@ from rellum.core.folder.listing import list_folder
 from rellum.core.globs import PathTest
 from rellum.core.hashing import hash_file, sha256_file
 from rellum.core.pack.catalogs import find_catalogs
-from rellum.core.pack.copying import UNFINISHED, copy_file
+from rellum.core.pack.copying import UNFINISHED, copy_file, refuse_without_room
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.progress import Listener
@@ -105,8 +105,21 @@ def assemble(
         is_own = _own_files(request.pack_folder, catalogs)
         known = _check(baselines, read, winners, version, is_own, unchecked=unchecked)
     os.makedirs(unfinished, exist_ok=True)
-    for part in read:
-        _lay(part, [path for path, winner in winners.items() if winner is part], unfinished, move)
+    try:
+        if not move:
+            _refuse_without_room(unfinished, winners)
+        for part in read:
+            its = [path for path, winner in winners.items() if winner is part]
+            _lay(part, its, unfinished, move)
+    except OSError as error:
+        if move:  # what was moved already is nowhere else: the next call goes on
+            why = f"What was moved lies in {unfinished}. Fix that, and call it again: it goes on."
+        else:
+            shutil.rmtree(unfinished, ignore_errors=True)
+            why = "Nothing of it was kept. Fix that and try again."
+        raise CannotAssemble(
+            f"the game cannot be built in {out}: {error.strerror}: {error.filename}", hint=why
+        ) from error
     if move:
         _remove_hidden(read, winners)
     _refuse_other(unfinished, winners)
@@ -123,6 +136,16 @@ def assemble(
         bytes=sum(sizes),
         left=tuple(_left_behind(read)) if move else (),
     )
+
+
+def _refuse_without_room(unfinished: str, winners: Mapping[PlacePath, Part]) -> None:
+    """Refuse to fill the disk. Raises OSError."""
+    sizes = []
+    for path, part in winners.items():
+        file = Roots(part.root).absolute(path) if part.root else ""
+        sizes.append(os.path.getsize(file) if file else (part.members or {})[path].size)
+    example = next((Roots(p.root).absolute(path) for path, p in winners.items() if p.root), "")
+    refuse_without_room(unfinished, sizes, example)
 
 
 def _refuse_places(out: str, parts: Sequence[str]) -> None:
