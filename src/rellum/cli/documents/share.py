@@ -141,13 +141,19 @@ class FollowedDocument(TypedDict):
 
 
 class ProofDocument(TypedDict):
-    """``rellum check --against``; ``differing`` are files of mods that are not as they were laid."""
+    """``rellum check --against``; ``differing`` are files of the curator's mods that are not as laid."""
 
     is_same: bool
+    is_curators: bool
     version: int
+    version_here: int | None
     line_up_fingerprint: str
     tree_fingerprint: str
     feed_line_up_fingerprint: str
     feed_tree_fingerprint: str
     differing: list[str]
+    own_mods: list[ReleaseDocument]
+    foreign: list[str]
+    vanilla_changed: list[str]
+    own_changes: list[str]
     hashed_count: int

@@ -33,7 +33,7 @@ def show(found: StatusDocument, *, every: bool, as_json: bool) -> None:
         *_feed_lines(found),
         ("game", _game_line(found["game_name"], found["game"])),
         ("folder", f"{found['game_folder']}: {_folder_words(found)}"),
-        ("line-up", _line_up_words(wants, len(chosen), found["line_up"])),
+        ("line-up", _line_up_words(wants, chosen, found["line_up"])),
         ("in the game", _laid_words(found["mods"], waiting)),
     ]
     pairs += [
@@ -81,10 +81,13 @@ def _game_line(name: str, game: GameDocument) -> str:
     return ", ".join(parts)
 
 
-def _line_up_words(wants: str, releases: int, state: str) -> str:
+def _line_up_words(wants: str, chosen: list[ReleaseStatusDocument], state: str) -> str:
     if state == "none":
         return f"none yet; {wants}"
-    return f"{console.count_text(releases, 'release')} for {wants}, {_LINE_UPS[state]}"
+    grafts = sum(bool(each["chosen"] and each["chosen"]["version"] == "graft") for each in chosen)
+    words = console.count_text(len(chosen) - grafts, "release")
+    words += f" and {console.count_text(grafts, 'graft')}" if grafts else ""
+    return f"{words} for {wants}, {_LINE_UPS[state]}"
 
 
 def _folder_words(found: StatusDocument) -> str:

@@ -17,6 +17,7 @@ from rellum.core.layers.model import Brought, DiskFile, Layer, LayerFile
 from rellum.core.layers.placing import place_members
 from rellum.core.layers.slot_shapes import Shape, shape_of
 from rellum.core.pack.grafts import Graft
+from rellum.core.pack.locked_release import GRAFT
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import Made
 from rellum.core.shelf.take_in import take
@@ -27,14 +28,12 @@ from rellum.core.values.paths import (
     TargetPath,
     UnsafePath,
     file_of,
+    is_inside,
     parse_member_path,
     parse_place_path,
     shown,
     shown_file,
 )
-
-GRAFT = "graft"
-"""Stands for the version where a layer is a graft's."""
 
 
 class GraftFault(UserError):
@@ -75,7 +74,9 @@ def graft_layers(
         removes = (f"{literal(slot)}/**",)
         if slot in had:  # the slot is one file
             placed, removes = {slot: _only_file(graft, placed)}, ()
-        files = [_brought(path, member, graft, archive) for path, member in placed.items()]
+        files = [
+            _brought(path, member, graft, archive, workshop) for path, member in placed.items()
+        ]
         layer = Layer(mod=ModId(graft.name), version=GRAFT, files=tuple(files), removes=removes)
         yield layer, shape_of(graft.name, had, [file_of(file.path) for file in files])
 
@@ -144,10 +145,14 @@ def _as_laid(graft: Graft, workshop: Workshop) -> tuple[Brought, ...]:
     return tuple(files)
 
 
-def _brought(path: TargetPath, member: Member, graft: Graft, archive: Digest | None) -> Brought:
+def _brought(
+    path: TargetPath, member: Member, graft: Graft, archive: Digest | None, workshop: Workshop
+) -> Brought:
     if archive:
         return LayerFile(path=path, archive=archive, member=member)
     file = os.path.join(graft.donor, *member.path.split("/"))
+    if _place_in_game(file, workshop) in workshop.opened.state.laid():
+        file = workshop.opened.site.originals.path_of(member.digest)
     return DiskFile(
         path=path, file=file, digest=member.digest, size=member.size, executable=member.executable
     )
@@ -186,7 +191,21 @@ def _donor_files(graft: Graft, workshop: Workshop) -> tuple[list[Member], Digest
 
 
 def _files_in(graft: Graft, workshop: Workshop) -> Iterator[Member]:
-    """Yield the files of a donor's folder that can be taken; links are passed over."""
+    """Yield the files of a donor's folder that can be taken; links are passed over.
+
+    Where that is this game, what mods lay over counts, and not the mods' own: else a graft would change with
+    what it lays itself.
+    """
+    laid = workshop.opened.state.laid()
+    for path, row in laid.items():
+        file = workshop.roots.absolute(path)
+        if row.under and is_inside(file, graft.donor):
+            yield Member(
+                path=MemberPath(os.path.relpath(file, graft.donor).replace(os.sep, "/")),
+                size=row.under.size,
+                digest=row.under.digest,
+                executable=bool(row.under.mode & 0o100),
+            )
     fixed = fixed_folder(graft.take).rstrip("/")
     start = os.path.join(graft.donor, *fixed.split("/")) if fixed else graft.donor
     for folder, folders, names in os.walk(start):
@@ -194,6 +213,8 @@ def _files_in(graft: Graft, workshop: Workshop) -> Iterator[Member]:
         for name in sorted(names):
             file = os.path.join(folder, name)
             if os.path.islink(file) or not os.path.isfile(file):
+                continue
+            if _place_in_game(file, workshop) in laid:
                 continue
             relative = os.path.relpath(file, graft.donor).replace(os.sep, "/")
             status = os.stat(file)
@@ -203,6 +224,10 @@ def _files_in(graft: Graft, workshop: Workshop) -> Iterator[Member]:
                 digest=_known_digest(file, workshop),
                 executable=bool(status.st_mode & 0o100),
             )
+
+
+def _place_in_game(file: str, workshop: Workshop) -> PlacePath | None:
+    return workshop.roots.place_path(file) if is_inside(file, workshop.roots.game_folder) else None
 
 
 def _known_digest(file: str, workshop: Workshop) -> Digest:

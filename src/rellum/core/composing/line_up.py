@@ -19,6 +19,7 @@ from rellum.core.composing.pack_problem import (
 )
 from rellum.core.errors import NoAnswer
 from rellum.core.folder.identity import Identity
+from rellum.core.pack.grafts import locked_graft
 from rellum.core.pack.lock_file import LockedRelease, LockFile, NoLineUp
 from rellum.core.pack.pack_file import PackFile, asked_hash
 from rellum.core.pack.session import Session
@@ -215,6 +216,7 @@ def _as_lock(asked: PackProblem, line_up: LineUp, shelf: Shelf) -> LockFile:
         edition=asked.identity.edition,
         expansions=asked.identity.expansions,
         releases=tuple(_locked(each, asked.catalog, shelf) for each in line_up.chosen),
+        grafts=tuple(map(locked_graft, asked.pack.grafts)),
     )
 
 

@@ -8,11 +8,12 @@ from collections.abc import Collection
 from typing import TYPE_CHECKING
 
 from rellum.core.pack.home import LOCK_FILE
+from rellum.core.pack.locked_release import GRAFT
 
 if TYPE_CHECKING:
     from rellum.core.pack.change_log import ChangeLog
 
-_LINE = re.compile(r"^(mod|version|build|options\.[^ ]+) = (.+)$")
+_LINE = re.compile(r"^(mod|version|build|options\.[^ ]+|name|slot|said) = (.+)$")
 
 
 def releases_in(lock: str) -> dict[str, tuple[str, str]]:
@@ -33,6 +34,11 @@ def releases_in(lock: str) -> dict[str, tuple[str, str]]:
         if key == "mod":
             end()
             mod, version, options = value, "", []
+        elif key == "name":
+            end()
+            mod, version, options = value, GRAFT, []
+        elif key in ("slot", "said") and mod:
+            options.append(f"into {value}" if key == "slot" else f"({value[:6]})")
         elif key == "version":
             version = value
         elif key == "build":

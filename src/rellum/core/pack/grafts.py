@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from dataclasses import dataclass
 
@@ -9,6 +10,9 @@ from rellum.core.catalog.places import checked_glob, read_renames
 from rellum.core.catalog.release_rules import Source
 from rellum.core.catalog.tables import TableReader
 from rellum.core.catalog.written_ids import parse_id
+from rellum.core.hashing import hash_bytes
+from rellum.core.pack.locked_release import LockedGraft
+from rellum.core.values.ids import ModId
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -27,6 +31,13 @@ class Graft:
     slot: str
     rename: tuple[tuple[str, str], ...]
     source: Source
+
+
+def locked_graft(graft: Graft) -> LockedGraft:
+    """Return how a line-up names a graft. Where its donor lies on this machine is no part of it."""
+    said = (os.path.basename(graft.donor), graft.take, graft.leave_out, graft.slot, graft.rename)
+    text = json.dumps(said).encode("utf-8", "surrogatepass")
+    return LockedGraft(mod=ModId(graft.name), slot=graft.slot, said=hash_bytes(text)[:16])
 
 
 def read_grafts(readers: list[TableReader], folder: str) -> tuple[Graft, ...]:

@@ -14,6 +14,7 @@ from rellum.core.catalog.written_ids import parse_digest, parse_id
 from rellum.core.durable import write_durably
 from rellum.core.errors import UserError
 from rellum.core.pack.home import PackHome
+from rellum.core.pack.locked_release import LockedGraft
 from rellum.core.pack.locked_release import LockedRelease as LockedRelease
 from rellum.core.pack.locked_release import LockFile as LockFile
 from rellum.core.pack.remembered_lock import mark_of_lock, recall_lock, remember_lock
@@ -69,6 +70,9 @@ def lock_text(lock: LockFile) -> str:
                 lines.append(f"  sha256 = {_quoted(file.sha256)}")
             if file.blake3:
                 lines.append(f"  blake3 = {_quoted(file.blake3)}")
+    for graft in lock.grafts:
+        lines += ["", "[[graft]]", f"name = {_quoted(graft.mod)}", f"slot = {_quoted(graft.slot)}"]
+        lines.append(f"said = {_quoted(graft.said)}")
     return "\n".join(lines) + "\n"
 
 
@@ -127,6 +131,7 @@ def _read(table: dict[str, Any], file: str) -> LockFile:
     expansions = game.texts("expansions", "ice-charts")
     game.finish()
     releases = _read_releases(root, table.get("release"), file)
+    grafts = tuple(graft for each in root.tables("graft") if (graft := _read_graft(each)))
     root.finish()
     raise_faults(fault_lines(faults), shown_file(file))
     assert sheet is not None and version is not None  # else there were faults
@@ -137,6 +142,7 @@ def _read(table: dict[str, Any], file: str) -> LockFile:
         edition=edition,
         expansions=expansions,
         releases=releases,
+        grafts=grafts,
     )
 
 
@@ -188,6 +194,16 @@ def _read_release(reader: TableReader) -> LockedRelease | None:
         source=reader.source,
         check_by_hand=check_by_hand,
     )
+
+
+def _read_graft(reader: TableReader) -> LockedGraft | None:
+    name = reader.parsed("name", "strait-as-shelf", parse_id, required=True)
+    slot = reader.text("slot", "@maps/north-shelf/", required=True)
+    said = reader.text("said", "16 hexadecimal digits", required=True)
+    reader.finish()
+    if name is None or slot is None or said is None:
+        return None
+    return LockedGraft(mod=ModId(name), slot=slot, said=said)
 
 
 def _quoted(text: str) -> str:

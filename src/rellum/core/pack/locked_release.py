@@ -40,6 +40,29 @@ class LockedRelease:
         return f"{self.version} ({self.build})" if self.build else self.version
 
 
+GRAFT = "graft"
+"""Stands for the version where a layer is a graft's."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockedGraft:
+    """One graft of the line-up: its slot as it is written, and a hash over all that is said of it."""
+
+    mod: ModId
+    slot: str
+    said: str
+
+    @property
+    def name(self) -> ReleaseName:
+        """By which name its files are laid."""
+        return ReleaseName(self.mod, GRAFT, "")
+
+    @property
+    def label(self) -> str:
+        """What it is, in words: two that differ differ in these."""
+        return f"{GRAFT} into {self.slot} ({self.said[:6]})"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockFile:
     """What ``rellum.lock`` says; the releases in load order.
@@ -53,3 +76,9 @@ class LockFile:
     edition: str | None
     expansions: tuple[str, ...]
     releases: tuple[LockedRelease, ...]
+    grafts: tuple[LockedGraft, ...] = ()
+
+    @property
+    def names(self) -> tuple[ReleaseName, ...]:
+        """What has files in the game once this is laid: releases in load order, then grafts."""
+        return (*(each.name for each in self.releases), *(each.name for each in self.grafts))

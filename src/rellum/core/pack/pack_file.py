@@ -13,7 +13,7 @@ from rellum.core.catalog.tables import Fault, TableReader, fault_lines, parse_to
 from rellum.core.catalog.written_ids import parse_id
 from rellum.core.hashing import hash_bytes
 from rellum.core.nearest import nearest
-from rellum.core.pack.grafts import Graft, read_grafts
+from rellum.core.pack.grafts import Graft, locked_graft, read_grafts
 from rellum.core.pack.home import MAIN, PackHome
 from rellum.core.values.ids import ModId, SheetId
 from rellum.core.values.paths import fault_in_name, shown_file
@@ -276,6 +276,7 @@ def asked_hash(pack: PackFile) -> str:
         str(pack.game_range or ""),
         *(f"{w.mod} {w.range_text} {w.optional} {w.options}" for w in pack.wants),
         *(f"{h.mod} {h.version_text}" for h in pack.holds),
+        *(f"{g.name} {locked_graft(g).said}" for g in pack.grafts),
     ]
     return hash_bytes("\n".join(said).encode("utf-8", "surrogatepass"))[:32]
 

@@ -10,7 +10,7 @@ from rellum.core.pack.locked_release import LockFile
 from rellum.core.pack.remembered import Mark, mark_of, recall_bytes, remember_bytes
 
 _QUESTION: Final = "line-up"
-_FORMAT: Final = 1
+_FORMAT: Final = 2
 
 
 def recall_lock(home: PackHome) -> LockFile | None:

@@ -8,6 +8,7 @@ takes a quarter of the time, and a dozen such classes are a tenth of the time to
 
 from __future__ import annotations
 
+import json
 import os
 import sqlite3
 import time
@@ -37,6 +38,10 @@ if TYPE_CHECKING:
     from rellum.core.pack.state_change import StateChange
 
 # Every command opens a state; what only some need of it is imported where it is used.
+
+
+IDLE = "lay-nothing"
+"""The note of releases in the game of which no file is laid: all are hidden, or are as vanilla has them."""
 
 
 class StateFault(UserError):
@@ -287,6 +292,19 @@ class State:
         """Return the releases that have something laid."""
         rows = self._db.execute("SELECT DISTINCT mod, version, build FROM laid WHERE mod != ''")
         return [ReleaseName(ModId(mod), version, build) for mod, version, build in rows]
+
+    def releases_in_game(self) -> list[ReleaseName]:
+        """Return the releases that have something laid, and those of the last ``apply`` that lay nothing."""
+        text = self.note(IDLE)
+        idle = [ReleaseName(ModId(mod), *rest) for mod, *rest in json.loads(text)] if text else []
+        return [*self.releases_laid(), *idle]
+
+    def note_idle(self, line_up: Iterable[ReleaseName]) -> None:
+        """Note which releases of a line-up that was just laid have nothing laid, durably."""
+        idle = sorted(set(line_up) - set(self.releases_laid()))
+        text = json.dumps(idle) if idle else ""
+        if text != self.note(IDLE):
+            self.set_note(IDLE, text)
 
     @property
     def kept(self) -> KeptCopies:

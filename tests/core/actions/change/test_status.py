@@ -170,6 +170,38 @@ class StatusTest(WorldTest):
         )
         self.assertEqual(found["files"], [])
 
+    def test_grafts_are_part_of_the_line_up(self) -> None:
+        """In status, list, compare and history; and one that takes from this game does not change itself."""
+        world = self.world
+        world.take_all()
+        world.want("tides", "=1.0")
+        world.apply()
+        write_tree(world.path("donor"), {"sea.dat": b"donor"})
+        self.assertEqual(world.run("variant", "new", "calm").returncode, 0)
+        for name, donor, take, slot in (
+            ("lamp", "../donor", "*.dat", "@game/data/sea.dat"),
+            ("own", "../game", "data/*.dat", "@game/data/twin.dat"),
+        ):
+            words = ("--donor", donor, "--take", take.replace("*", "sea"), "--slot", slot)
+            self.assertEqual(world.run("graft", name, *words).returncode, 0)
+        self.assertEqual(self.told("status")["line_up"], "outdated")
+        world.apply()
+        self.assertEqual(world.game()["data/twin.dat"].content, b"vanilla sea\n")
+        laid = world.game(times=True)
+        for _ in range(2):
+            self.assertTrue(world.apply().preview.plan.is_empty)
+        self.assertEqual(world.game(times=True), laid)
+        found = self.told("status")
+        self.assertEqual((found["line_up"], found["next"]), ("current", None))
+        mods = {each["mod"]: (each["laid"], each["chosen"]) for each in found["mods"]}
+        self.assertTrue(all(a == b for a, b in mods.values()), mods)
+        self.assertEqual(set(mods), {"tides", "lamp", "own"})
+        self.assertNotIn("leaves", world.run("list").stdout)
+        said = world.run("variant", "compare", "main", "calm")
+        self.assertIn("graft into @game/data/sea.dat", said.stdout)
+        self.assertIn("+ lamp graft", world.run("history").stdout)
+        self.assertEqual(world.run("check").returncode, 0)
+
     def test_two_line_ups_side_by_side(self) -> None:
         self.world.take_all()
         self.world.want("tides", "=1.0")

@@ -112,6 +112,7 @@ def apply(
             if planned.made_anew:
                 write_lock(opened.home, planned.lock)
         if done:
+            opened.state.note_idle(planned.lock.names)
             settle_pending(opened.home)
         folder = opened.home.originals_folder
         return ApplyResult(preview=planned, done=done, originals_folder=folder)

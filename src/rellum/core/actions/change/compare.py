@@ -17,7 +17,8 @@ from rellum.core.nearest import nearest
 from rellum.core.pack.backups import Backups
 from rellum.core.pack.checkpoints import PastState
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, read_text
-from rellum.core.pack.lock_file import LockedRelease, LockFile, read_lock_text
+from rellum.core.pack.lock_file import LockFile, read_lock_text
+from rellum.core.pack.locked_release import LockedGraft, LockedRelease
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.session import Session
 from rellum.core.pack.variants import Variant, find_variant, variants_of
@@ -133,23 +134,26 @@ def _difference(
     settings: tuple[tuple[PlacePath, str], ...] | None,
     files: tuple[tuple[PlacePath, str], ...] | None,
 ) -> Difference:
-    by_mod = [
-        {each.mod: each for each in lock.releases} if lock else {} for lock in (first, second)
-    ]
+    by_mod = [_by_mod(lock) if lock else {} for lock in (first, second)]
     mods = sorted({*by_mod[0], *by_mod[1]})
     labels = [(mod, _label(by_mod[0].get(mod)), _label(by_mod[1].get(mod))) for mod in mods]
     return Difference(
         releases=tuple((mod, a, b) for mod, a, b in labels if a != b),
         options=tuple(
-            (mod, _options(by_mod[0][mod].options), _options(by_mod[1][mod].options))
+            (mod, _options(a.options), _options(b.options))
             for mod in mods
-            if mod in by_mod[0]
-            and mod in by_mod[1]
-            and by_mod[0][mod].options != by_mod[1][mod].options
+            if isinstance(a := by_mod[0].get(mod), LockedRelease)
+            and isinstance(b := by_mod[1].get(mod), LockedRelease)
+            and a.options != b.options
         ),
         settings=settings,
         files=files,
     )
+
+
+def _by_mod(lock: LockFile) -> dict[ModId, LockedRelease | LockedGraft]:
+    found: dict[ModId, LockedRelease | LockedGraft] = {each.mod: each for each in lock.releases}
+    return found | {each.mod: each for each in lock.grafts}
 
 
 def _settings_since(
@@ -212,7 +216,7 @@ def _changed_since(opened: Session, first: _Side, second: _Side) -> Iterator[tup
             yield path, _word_of(a, b)
 
 
-def _label(release: LockedRelease | None) -> str | None:
+def _label(release: LockedRelease | LockedGraft | None) -> str | None:
     return release.label if release else None
 
 

@@ -43,8 +43,9 @@ def outline(request: Request, newest: Collection[str] = ()) -> tuple[ReleaseChan
         known = known_folders(opened.state, catalog.sheet, opened.files.pack)
         in_folder = InFolder(opened.state, opened.roots, known)
         missing = missing_among(needed_files(lock, catalog, shelf, in_folder))
-        laid = {each.mod: _label(each) for each in opened.state.releases_laid()}
+        laid = {each.mod: _label(each) for each in opened.state.releases_in_game()}
     after = {each.mod: each.label for each in lock.releases}
+    after |= {each.mod: each.name.version for each in lock.grafts}
     return tuple(
         ReleaseChange(
             mod=mod,

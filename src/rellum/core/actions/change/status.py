@@ -14,7 +14,7 @@ from rellum.core.pack.arrivals import releases_since
 from rellum.core.pack.backup import Backup
 from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.hunt_log import hunt_file
-from rellum.core.pack.lock_file import LockedRelease, LockFile
+from rellum.core.pack.locked_release import LockedGraft, LockedRelease, LockFile
 from rellum.core.pack.pack_file import FollowedFeed, HoldLine, PackFile, asked_hash
 from rellum.core.pack.plays import Play, read_plays
 from rellum.core.pack.session import Session
@@ -188,16 +188,16 @@ def line_up_state(lock: LockFile | None, pack: PackFile, identity: Identity) -> 
 
 def releases_now(opened: Session, lock: LockFile | None) -> Iterable[ReleaseStatus]:
     """Yield each mod of the line-up in its order, then those that are only in the game."""
-    laid = {each.mod: each for each in opened.state.releases_laid()}
+    laid = {each.mod: each for each in opened.state.releases_in_game()}
     since = releases_since(opened.state.changes, laid.keys())
-    chosen: Sequence[LockedRelease] = lock.releases if lock else ()
+    chosen: Sequence[LockedRelease | LockedGraft] = (*lock.releases, *lock.grafts) if lock else ()
     for each in chosen:
         yield ReleaseStatus(
             mod=each.mod,
             laid=laid.get(each.mod),
             chosen=each.name,
             since=since.get(each.mod, ""),
-            because=each.because,
+            because=each.because if isinstance(each, LockedRelease) else (),
         )
     for mod in sorted(laid.keys() - {each.mod for each in chosen}):
         yield ReleaseStatus(mod=mod, laid=laid[mod], chosen=None, since=since.get(mod, ""))

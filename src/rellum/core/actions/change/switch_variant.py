@@ -147,6 +147,7 @@ def use_variant(
             site = opened.site._replace(listen=request.listen, roots=preparing.roots)
             pack = _pack_change(opened, found, planned)
             execute(plan, f"variant use {name}", site, preparing.workshop, pack)
+            opened.state.note_idle(planned.lock.names)
         read_rules_anew(PackFiles(opened.home), opened.state, opened.rules)
         return Switched(switch=switch, kept=kept, done=True)
 

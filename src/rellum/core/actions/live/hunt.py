@@ -274,7 +274,9 @@ def _with_only(opened: Session, mods: ModSet) -> Iterator[Session]:
         write_text(os.path.join(work, PACK_FILE), tomlkit.dumps(document))
         lock = opened.files.lock
         kept = tuple(each for each in lock.releases if each.mod in mods)
-        write_text(os.path.join(work, LOCK_FILE), lock_text(replace(lock, releases=kept)))
+        stay = tuple(each for each in lock.grafts if f"{GRAFT}{each.mod}" in mods)
+        text = lock_text(replace(lock, releases=kept, grafts=stay))
+        write_text(os.path.join(work, LOCK_FILE), text)
         yield opened.with_files_of(opened.home._replace(texts_folder=work))
     finally:
         shutil.rmtree(work, ignore_errors=True)

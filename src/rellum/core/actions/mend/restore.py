@@ -183,6 +183,8 @@ def restore_all(
 
     with open_pack(request) as opened:
         result = going_on(work, opened)
+        if result.done:
+            opened.state.note_idle(())
         if result.done and os.path.exists(hunt_file(opened.home)):
             end_log(opened.home)
             note("the hunt is given up: none of its mods is in the game")

@@ -184,8 +184,7 @@ def _refuse_unfinished(opened: Session) -> None:
         raise CannotPublish(
             "there is no line-up that fits rellum.toml and the game", hint="First: rellum resolve"
         )
-    laid = {(each.mod, each.version, each.build) for each in opened.state.releases_laid()}
-    if laid != {(each.mod, each.version, each.build) for each in lock.releases}:
+    if {*opened.state.releases_in_game()} != {*lock.names}:
         raise CannotPublish(
             "the game is not as the line-up says yet",
             hint="First: rellum apply, and see that it works.",
