@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import random
 import shutil
@@ -13,6 +14,7 @@ from rellum.core.change.journal_reading import JournalDamaged
 from rellum.core.change.opening import open_pack
 from rellum.core.change.readiness import CannotWrite
 from rellum.core.change.request import Request
+from rellum.core.folder.stamps import MARKER_NAME
 from rellum.core.pack.disk import Disk
 from tests.core.change.test_interruption import SCENARIOS, Stage, first_apply
 from tests.support import Entry, WorldTest, ignore_recovery, snapshot, without_marker
@@ -82,6 +84,8 @@ class DamagedJournalTest(WorldTest):
         self.assertTrue(os.path.exists(copy))
         shutil.rmtree(stage.world.path("pack"))
         os.makedirs(stage.world.path("pack"))
+        with contextlib.suppress(FileNotFoundError):
+            os.unlink(stage.world.path("game", MARKER_NAME))
         with self.assertRaisesRegex(CannotWrite, "rellum-staging is in the way"):
             stage.world.adopt()
         aside = stage.world.path("aside")

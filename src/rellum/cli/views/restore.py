@@ -44,11 +44,9 @@ def tell_rest(restoration: Restoration, *, everything: bool, lays_again: bool) -
     )
     if everything and not plan.left_alone:
         stays = restoration.foreign or restoration.yours or restoration.written_by_game
-        apart = ", apart from these," if stays else ""
+        apart = ", apart from these" if stays else ""
         looked = "Byte for byte" if restoration.is_deep else "By size and time"
-        console.say(
-            f"{looked}, the game folder is as it was adopted{apart} and free of this pack's marker."
-        )
+        console.say(f"{looked}, the game is as it was adopted{apart}, without this pack's marker.")
         if not restoration.is_deep:
             console.say("'rellum restore --all --deep' reads every byte.")
     if plan.visible and lays_again:

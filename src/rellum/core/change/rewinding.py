@@ -22,6 +22,8 @@ from rellum.core.change.operations import (
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import Forget
 from rellum.core.change.players_plan import tellable
+from rellum.core.change.setting_aside import set_aside, with_emptied
+from rellum.core.composing.wanted import TheUsers
 from rellum.core.hashing import Digest
 from rellum.core.pack.checkpoints import PastState
 from rellum.core.pack.kept_copies import Kept
@@ -29,7 +31,7 @@ from rellum.core.pack.rows import BaselineEntry, baseline_entry, laid_of_row
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
 from rellum.core.values.content import Content, Laid
-from rellum.core.values.owners import FOREIGN, VANILLA
+from rellum.core.values.owners import FOREIGN, VANILLA, mod_of
 from rellum.core.values.paths import PlacePath, Roots, is_in_game, parents, root_of
 
 LOST_VANILLA = "the vanilla file of that time is kept nowhere: name a copy of the game with --from"
@@ -48,13 +50,16 @@ class Look(NamedTuple):
 
     drifted: files that are changed or missing, by a check
     suspects: files whose size and time prove nothing
-    is_carried: which files are the user's own; they stay as they are unless ``with_carried``
+    is_carried: which files are the user's own; they stay as they are unless ``with_carried``, or their mod
+        goes: then they wait for it
+    shared: folders that mods share
     """
 
     drifted: Set[PlacePath]
     suspects: Container[PlacePath]
     is_carried: Callable[[PlacePath], bool]
     with_carried: bool
+    shared: frozenset[PlacePath] = frozenset()
 
 
 class Rewinder:
@@ -127,6 +132,10 @@ class Rewinder:
             elif step is not None:
                 operations.append(step)
         new, spare = self._folders(operations)
+        known = {*self.paths, *(each.path for each in operations)}
+        operations += set_aside(self.state, self.roots, spare, known, self._users())
+        operations.sort(key=lambda operation: operation.path)
+        spare = with_emptied(spare, operations, self.roots)
         return Plan(
             operations=tuple(operations),
             noted=tuple(noted),
@@ -137,6 +146,13 @@ class Rewinder:
             baseline=tuple(self.then.vanilla.items()),
             identity=self.then.identity if self.then.vanilla else "",
         )
+
+    def _users(self) -> TheUsers:
+        """Return what is the user's own, with the mods that are in the game then."""
+        laid = self.state.laid()
+        then = {path: laid_of_row(row) if row else None for path, row in self.then.laid.items()}
+        mods = frozenset(mod_of(row.owner) for row in {**laid, **then}.values() if row)
+        return TheUsers(is_carried=self.look.is_carried, shared=self.look.shared, mods=mods)
 
     def becomes_nobodys(self, path: PlacePath) -> bool:
         """Whether a path is neither a mod's nor the game's nor the user's then."""
@@ -170,6 +186,10 @@ class Rewinder:
             )  # what it lay over is gone: then over what stands there now
         wanted = self._content_then(path, now)
         if self._is_the_users(path, now, changed) and _digest(now) != _digest(wanted):
+            if laid and row is None and native is None and now is not None:
+                return SetAside(
+                    path, Found(now, laid.owner, changed), Keep(mod_of(laid.owner), laid.base)
+                )
             self.stays.append(path)
             return self._noted(path, row, now)
         if wanted and not self._is_at_hand(wanted, now):

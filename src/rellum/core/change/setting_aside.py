@@ -14,7 +14,7 @@ from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
 from rellum.core.values.content import Content
 from rellum.core.values.owners import FOREIGN, Party
-from rellum.core.values.paths import PlacePath, Roots, below, is_in_game
+from rellum.core.values.paths import PlacePath, Roots, below, is_in_game, parents
 
 
 def set_aside(
@@ -45,6 +45,17 @@ def set_aside(
                     now, _ = content_at(roots, path, None)
                     assert now is not None
                     yield _aside(path, now, Keep(owner.mod))
+
+
+def with_emptied(
+    spare: Iterable[PlacePath], operations: Iterable[Operation], roots: Roots
+) -> tuple[PlacePath, ...]:
+    """Return folders that go, with those in them that hold nothing once files are set aside; inner first."""
+    going = set(spare)
+    above = {f for each in operations if isinstance(each, SetAside) for f in parents(each.path)}
+    inside = {each for each in above if any(f in going for f in parents(each))}
+    there = {each for each in inside if os.path.isdir(roots.absolute(each))}
+    return tuple(sorted(going | there, key=len, reverse=True))
 
 
 def swept(

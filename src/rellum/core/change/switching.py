@@ -47,10 +47,10 @@ def plan_parking(
     operations = (
         own_operations(opened, roots, plan, backups, backup, saves_too=saves_too) if backup else ()
     )
+    going = {each.path for each in (*plan.operations, *operations) if each.after is None}
+    stay = [path for path in saves if path not in going]
     return Parking(
-        operations=operations,
-        comes_from=backup,
-        made_elsewhere=_elsewhere(saves, backups, name),
+        operations=operations, comes_from=backup, made_elsewhere=_elsewhere(stay, backups, name)
     )
 
 

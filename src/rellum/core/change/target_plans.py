@@ -14,7 +14,7 @@ from rellum.core.change.operations import Operation
 from rellum.core.change.path_facts import FactReader
 from rellum.core.change.plan import Plan
 from rellum.core.change.planning import Decision, Forget, decide
-from rellum.core.change.setting_aside import set_aside, swept
+from rellum.core.change.setting_aside import set_aside, swept, with_emptied
 from rellum.core.composing.wanted import Wanted, WantedFile, from_layer
 from rellum.core.hashing import Digest, hash_bytes
 from rellum.core.pack.marker import MARKER_PATH
@@ -146,7 +146,7 @@ def _plan(
         noted=tuple(noted),
         forgotten=tuple(forgotten),
         new_folders=tuple(new_folders(operations, baseline, folders, roots)),
-        spare_folders=tuple(spare),
+        spare_folders=with_emptied(spare, operations, roots),
         left_alone=tuple((path, each.left_alone) for path, each in decided if each.left_alone),
         swept_to=users.swept_to if users and users.swept else "",
         swept=users.swept if users else (),

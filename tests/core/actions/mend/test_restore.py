@@ -121,21 +121,21 @@ class RestoreTest(WorldTest):
         self.assertEqual(other.check().findings, ())
 
     def test_what_only_a_look_at_every_byte_finds_is_not_said_to_be_vanilla(self) -> None:
-        file = self.world.path("game", "data", "cables.dat")
+        file = self.world.path("game", "data", "twin.dat")
         status = os.stat(file)
         with open(file, "r+b") as stream:
             stream.write(b"V")
         os.utime(file, ns=(status.st_mtime_ns, status.st_mtime_ns))
         write_tree(self.world.path("copy"), VANILLA)
         said = self.world.run("restore", "--all", "--yes").stdout
-        self.assertIn("By size and time, the game folder is as it was adopted", said)
+        self.assertIn("By size and time, the game is as it was adopted", said)
         deep = ("restore", "--all", "--deep", "--yes")
         done = self.world.run(*deep)
         self.assertEqual(done.returncode, 1)
-        self.assertIn("data/cables.dat is not as it should be", done.stderr)
+        self.assertIn("data/twin.dat is not as it should be", done.stderr)
         done = self.world.run(*deep, "--from", self.world.path("copy"))
-        self.assertIn("Byte for byte, the game folder is as it was adopted", done.stdout)
-        self.assertEqual(self.world.game()["data/cables.dat"].content, VANILLA["data/cables.dat"])
+        self.assertIn("Byte for byte, the game is as it was adopted", done.stdout)
+        self.assertEqual(self.world.game()["data/twin.dat"].content, VANILLA["data/twin.dat"])
 
     def test_a_missing_original_is_named(self) -> None:
         shutil.rmtree(self.world.path("pack", ".rellum", "originals"))

@@ -178,6 +178,55 @@ class RewindTest(WorldTest):
                 self.assertEqual(self.world.game(), seen[each.number])
 
 
+class OwnFilesTest(WorldTest):
+    """Files that a card calls the player's, in the folder of a mod that goes and comes."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        own = 'carry = ["@game/mods/tides/my.ini", "@game/mods/tides/presets/**"]'
+        files = {
+            "data/sea.dat": b"tidal",
+            "mods/tides/a.dat": b"a",
+            "mods/tides/my.ini": b"x = 1\n",
+        }
+        self.world.change_sheet(places='saves = "@game/saves"')
+        write_tree(self.world.path("game"), {"saves/a.sav": b"save"})
+        self.world.add_release("tides", "1.0", files, says=own)
+        self.make_applied()
+
+    def change(self) -> dict[str, bytes | None]:
+        mine = {"mods/tides/my.ini": b"x = 2\n", "mods/tides/presets/d.ini": b"mine"}
+        write_tree(self.world.path("game"), mine)
+        return self.tree()
+
+    def tree(self) -> dict[str, bytes | None]:
+        return {name: e.content for name, e in self.world.game().items() if "tides" in name}
+
+    def test_they_wait_for_their_mod_where_a_rewind_takes_it_out(self) -> None:
+        mine = self.change()
+        said = self.world.run("rewind", "--yes").stdout
+        self.assertIn("mods/tides/my.ini is kept until tides comes back", said)
+        self.assertNotIn("Your own files stay", said)
+        self.assertEqual(self.tree(), {})
+        self.assertEqual(self.world.check().findings, ())
+        self.assertIn("Nothing to do", self.world.run("sweep", "--yes").stdout)
+        self.world.run("rewind", "--yes")
+        self.assertEqual(self.tree(), mine)
+
+    def test_a_switch_says_only_of_what_stays_that_it_stays(self) -> None:
+        said = self.world.run("variant", "use", "vanilla", "--yes")
+        self.assertIn("stay: saves/a.sav\n", said.stderr)
+        self.assertEqual(self.tree(), {})
+        self.world.run("variant", "use", "main", "--yes")
+        mine = self.change()
+        said = self.world.run("variant", "use", "vanilla", "--yes")
+        self.assertIn("2 of yours set aside", said.stdout)
+        self.assertIn("stay: saves/a.sav\n", said.stderr)
+        self.assertEqual(self.tree(), {})
+        self.assertEqual(self.world.run("variant", "use", "main", "--yes").returncode, 0)
+        self.assertEqual(self.tree(), mine)
+
+
 class ThinningTest(unittest.TestCase):
     def test_the_newest_the_last_of_each_day_and_the_marked_stay(self) -> None:
         rows = [(30 - n, f"2026-11-{20 - n // 3:02}T0{9 - n % 3}:00:00Z", 0) for n in range(30)]

@@ -70,7 +70,8 @@ def rewind(
     else:
         plans.tell_kept(rewinding.plan)
         files = console.count_text(len(rewinding.plan.visible), "file")
-        texts = f"; {' and '.join(rewinding.texts)} as they were then" if rewinding.texts else ""
+        are = "as they were then" if len(rewinding.texts) > 1 else "as it was then"
+        texts = f"; {' and '.join(rewinding.texts)} {are}" if rewinding.texts else ""
         console.say(f"Done: {files} changed{texts}.")
         console.say("Run 'rellum rewind' again to undo this.")
     view.tell_rest(rewinding)

@@ -184,6 +184,7 @@ class _Way:
             suspects=opened.state.suspects(),
             is_carried=rules.path_rules.test(rules.carried),
             with_carried=with_carried,
+            shared=rules.shared,
         )
         store = opened.site.originals
         self.is_carried = look.is_carried
