@@ -125,7 +125,11 @@ def show(result: AdoptResult, *, every: bool) -> None:
         return
     if not result.known and result.likenesses:
         show_signs(result)
-    console.say("Next: 'rellum want MOD', and 'rellum take ARCHIVE' for what you have downloaded.")
+    if result.has_cards:
+        words = "'rellum want MOD', and 'rellum take ARCHIVE' for what you have downloaded"
+    else:
+        words = "'rellum describe FOLDER' drafts cards of the mods that you have downloaded"
+    console.say(f"Next: {words}.")
 
 
 def rebuilt_document(result: Rebuilt) -> RebuiltDocument:

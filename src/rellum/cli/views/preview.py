@@ -73,14 +73,18 @@ def show_warnings(result: Preview) -> None:
     for profile, names in result.profiles:
         console.warn(f"the profile {profile} still names {', '.join(names)}, which go")
     for each in result.broken_saves:
-        console.warn(_saves_warning(each))
+        console.warn(saves_warning(each))
 
 
-def _saves_warning(each: BrokenSaves) -> str:
+def saves_warning(each: BrokenSaves) -> str:
     """Say which saves a new release does not open, whether there is a way back, and which backup is made."""
     saves = f"saves that were made with {each.mod} {each.before} do not open with {each.after}"
     if each.is_back:
-        return f"{saves}; bring back older ones with 'rellum backup back'"
+        if not each.fits:
+            return f"{saves}, and no backup has older ones"
+        from rellum.core.words import quoted
+
+        return f"{saves}; bring back older ones: rellum backup back {quoted(each.fits)}"
     way = (
         "those made with it open with the older one"
         if each.back

@@ -68,6 +68,8 @@ def show(restoration: Restoration, *, damaged: bool, everything: bool) -> None:
             f"{console.count_text(gone, 'file')} of mods taken out" if gone else "",
         ]
         console.say(f"Restored: {', '.join(filter(None, counts))}.")
+    elif plan.new_folders:
+        console.say(f"Restored: {console.count_text(len(plan.new_folders), 'folder')}.")
     elif not plan.left_alone:
         console.say(
             "Nothing to do: nothing is damaged."

@@ -46,6 +46,10 @@ def show(rewinding: Rewinding, *, files: bool, every: bool) -> None:
         console.say(plans.plan_summary(rewinding.plan, rewinding.space))
     for text in rewinding.texts:
         console.say(f"{text} becomes what it was then.")
+    for each in rewinding.broken_saves:
+        from rellum.cli.views.preview import saves_warning
+
+        console.warn(saves_warning(each))
 
 
 def _name_of(checkpoint: Checkpoint) -> str:

@@ -66,9 +66,15 @@ def _show_likely(taken: TakeOutcome) -> None:
     for likely in taken.likely:
         traits = ", ".join(likely.traits)
         console.say(f"  {likely.certainty} {likely.label}  ({likely.points} of 100: {traits})")
-    if taken.likely:
-        path, label = shlex.quote(taken.path), shlex.quote(taken.likely[0].label)
-        console.say(f"  if so: rellum take {path} --as {label}")
+    path = shlex.quote(taken.path)
+    stated = next((each.label for each in taken.likely if each.may_be_stated), "")
+    if stated:
+        console.say(f"  if so: rellum take {path} --as {shlex.quote(stated)}")
+    elif taken.likely:
+        console.say(
+            "  but the card has another file's hash: this is another release, or another build"
+        )
+        console.say(f"  to add it: rellum describe {path}")
 
 
 def document(taken: TakeOutcome) -> TakenDocument:

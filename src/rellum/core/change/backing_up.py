@@ -15,12 +15,11 @@ from rellum.core.folder.entries import entries_in
 from rellum.core.folder.stamps import STAGING_NAME
 from rellum.core.globs import WILDCARD
 from rellum.core.notices import inform, note
-from rellum.core.pack.backup import Circumstances, Made, SeenFile
+from rellum.core.pack.backup import Circumstances, Made, SeenFile, release_label
 from rellum.core.pack.backups import Backups
 from rellum.core.pack.folder_rules import FolderRules
 from rellum.core.pack.home import PackHome, read_text
 from rellum.core.pack.state import State
-from rellum.core.values.ids import ReleaseName
 from rellum.core.values.owners import LOAD_ORDER, RELLUM
 from rellum.core.values.paths import PlacePath, Roots, is_in_game, is_text, root_of
 from rellum.core.words import count_words
@@ -200,14 +199,10 @@ def circumstances(home: PackHome, state: State, reason: str) -> Callable[[], Cir
     """Return what tells what is to be noted of a new backup, should one be made."""
 
     def about() -> Circumstances:
-        releases = tuple(sorted(map(_label, state.releases_laid())))
+        releases = tuple(sorted(map(release_label, state.releases_laid())))
         return Circumstances(reason, variant_of(home), state.game_version(), releases)
 
     return about
-
-
-def _label(release: ReleaseName) -> str:
-    return f"{release} ({release.build})" if release.build else str(release)
 
 
 def back_up_before(action: str, site: Site) -> None:

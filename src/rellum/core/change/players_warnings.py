@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 
 from rellum.core.catalog.model import Catalog, Release
@@ -19,7 +20,10 @@ from rellum.core.change.operations import (
 )
 from rellum.core.change.plan import Plan
 from rellum.core.composing.needed import release_of
+from rellum.core.errors import UserError
 from rellum.core.layers.model import DiskFile
+from rellum.core.pack.backup import release_label
+from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockFile
 from rellum.core.pack.standing import content_at
 from rellum.core.pack.state import State
@@ -33,7 +37,8 @@ from rellum.core.versions.ranges import parse_range
 class BrokenSaves:
     """Saves made with the release ``before`` do not open with ``after``.
 
-    ``back``: those made with ``after`` open with ``before``; ``is_back``: it is the older release that comes.
+    ``back``: those made with ``after`` open with ``before``; ``is_back``: it is the older release that comes,
+    and ``fits`` is the newest backup that was made with it, by name or number; empty where there is none.
     """
 
     mod: str
@@ -41,6 +46,7 @@ class BrokenSaves:
     after: str
     back: bool
     is_back: bool
+    fits: str = ""
 
     @property
     def backup_name(self) -> str:
@@ -48,7 +54,9 @@ class BrokenSaves:
         return f"before {self.mod} {self.after}"
 
 
-def broken_saves(lock: LockFile, catalog: Catalog, state: State) -> Iterator[BrokenSaves]:
+def broken_saves(
+    lock: LockFile, catalog: Catalog, state: State, home: PackHome
+) -> Iterator[BrokenSaves]:
     """Yield what the cards say of saves, for the releases that another one takes the place of."""
     laid = {each.mod: each for each in state.releases_laid()}
     for locked in lock.releases:
@@ -71,8 +79,26 @@ def broken_saves(lock: LockFile, catalog: Catalog, state: State) -> Iterator[Bro
             )
         elif _breaks(old, new, catalog) and old.breaks_saves and not old.breaks_saves.back:
             yield BrokenSaves(
-                mod=locked.mod, before=here.version, after=locked.version, back=False, is_back=True
+                mod=locked.mod,
+                before=here.version,
+                after=locked.version,
+                back=False,
+                is_back=True,
+                fits=_backup_with(locked.name, home),
             )
+
+
+def _backup_with(release: ReleaseName, home: PackHome) -> str:
+    """Return the newest backup that was made while a release was in the game; empty where there is none."""
+    if not os.path.exists(home.backups_folder):
+        return ""
+    from rellum.core.pack.backups import Backups
+
+    label = release_label(release)
+    with suppress(UserError), Backups(home.backups_folder) as backups:
+        found = next((each for each in backups.all() if label in each.releases), None)
+        return (found.name or str(found.number)) if found else ""
+    return ""
 
 
 def _breaks(release: Release, older: Release, catalog: Catalog) -> bool:

@@ -226,7 +226,7 @@ class Preparing:
             rebase=self.rebase,
             by_hand=tuple(_conditions(line_up)),
             profiles=tuple(self._other_profiles(target)),
-            broken_saves=tuple(broken_saves(line_up.lock, self.catalog, opened.state)),
+            broken_saves=tuple(broken_saves(line_up.lock, self.catalog, opened.state, opened.home)),
             new_places=tuple(_new_places(plan, self.roots, opened.state.outside())),
             graft_trials=tuple(trials_against(self.pack.grafts, read_pack_trials(opened.home))),
         )

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Container, Iterable, Mapping
+from collections.abc import Callable, Collection, Container, Iterable, Mapping
 from typing import TYPE_CHECKING
 
 from rellum.core.change.operations import Found, Keep, LayAgain, Operation, SetAside
 from rellum.core.change.plan import Plan
 from rellum.core.hashing import Digest
 from rellum.core.pack.standing import content_at
+from rellum.core.pack.state import State
 from rellum.core.values.content import Laid
 from rellum.core.values.owners import FOREIGN
-from rellum.core.values.paths import PlacePath, Roots, parents
+from rellum.core.values.paths import PlacePath, Roots, is_in_game, parents
 
 if TYPE_CHECKING:
     from rellum.core.layers.model import Brought
@@ -71,6 +72,13 @@ def plan_away(paths: Iterable[PlacePath], roots: Roots) -> Plan:
         if now is not None:
             operations.append(SetAside(path, Found(now, FOREIGN)))
     return Plan(operations=tuple(operations))
+
+
+def plan_own_folders(paths: Collection[PlacePath], state: State, roots: Roots) -> Plan:
+    """Plan so that lost folders that Rellum had made are there again, with those above them."""
+    lost = {each for each in state.own_folders().intersection(paths) if is_in_game(each)}
+    above = {folder for each in lost for folder in (each, *parents(each))}
+    return Plan(new_folders=tuple(sorted(f for f in above if not os.path.isdir(roots.absolute(f)))))
 
 
 def together(plans: Iterable[Plan]) -> Plan:

@@ -27,6 +27,7 @@ from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
 from rellum.core.values.path_rules import PathRules
 from rellum.core.values.paths import PlacePath, Roots, TargetPath, file_of, shown
+from rellum.core.words import quoted
 
 
 class Written(NamedTuple):
@@ -290,7 +291,9 @@ class Workshop:
                     note_suspect(self.opened.state, file_of(file.path), place)
                 raise NotAsAdopted(
                     f"{shown(file.path)} is not as it was adopted, and the line-up builds on it",
-                    hint=f"Restore it first: rellum restore {shown(file.path)}",
+                    hint="No original of it is kept. From a clean copy of the game: rellum restore "
+                    f"{quoted(shown(file_of(file.path)))} --from COPY\n"
+                    "If the game's store changed it, move the pack to that: rellum apply --take-update",
                 )
         return self._files[file.digest]
 

@@ -124,6 +124,8 @@ def find_update(
             return update, matching
     if says_other:
         by_guess = frozenset(each.path for each in vanilla)
+        of_mods = [each.path for each in candidates if each.kind == "changed"]
+        by_guess |= around.vanilla(of_mods).keys()  # the store may have written over a mod's file
         places = {place for place in around.sheet.places.values() if is_in_game(place)}
         new = (each.path for each in candidates if each.kind == "foreign")
         by_guess |= {path for path in new if not places.intersection(parents(path))}

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from rellum.core.errors import UserError
+from rellum.core.values.ids import ReleaseName
 from rellum.core.values.paths import PlacePath
 
 KEPT_LAST = 20
@@ -107,3 +108,8 @@ def superfluous(rows: Sequence[tuple[int, str, int]], now: float) -> list[int]:
         days.add(day)
         months.add(month)
     return gone
+
+
+def release_label(release: ReleaseName) -> str:
+    """Return how a backup names a release that was in the game when it was made."""
+    return f"{release} ({release.build})" if release.build else str(release)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 
 from rellum.core.catalog.load import NoCatalog, load_catalog, load_sheet, read_catalog
 from rellum.core.catalog.model import Catalog, GameSheet
@@ -31,6 +32,14 @@ def find_catalogs(
         "there is no catalog folder",
         hint=f"Name one with --catalog, or with {CATALOG_VARIABLE}, or put it beside the pack "
         "under the name 'catalog'. To start one with the sheet of a game: rellum describe --game FOLDER",
+    )
+
+
+def has_cards(folders: Iterable[str]) -> bool:
+    """Whether a catalog has a card at all; none is read."""
+    cards = (os.path.join(folder, "cards") for folder in folders)
+    return any(
+        name.endswith(".toml") for each in cards if os.path.isdir(each) for name in os.listdir(each)
     )
 
 

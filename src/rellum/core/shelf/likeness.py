@@ -26,13 +26,17 @@ _MOST: Final = 95  # only a hash, or the curator, is sure
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Likely:
-    """A release that an archive may be: ``points`` of 100, and the traits that speak for it."""
+    """A release that an archive may be: ``points`` of 100, and the traits that speak for it.
+
+    ``may_be_stated``: its card leaves room for it, as it states no hash of a file.
+    """
 
     mod: ModId
     version: Version
     build: str
     points: int
     traits: tuple[str, ...]
+    may_be_stated: bool = True
 
     @property
     def label(self) -> str:
@@ -70,6 +74,7 @@ def _likeness(release: Release, name: str, size: int, members: Sequence[Member])
         build=release.build,
         points=min(points, _MOST),
         traits=tuple(traits),
+        may_be_stated=any(not (file.sha256 or file.blake3) for file in release.all_files),
     )
 
 

@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from typing import Literal, NamedTuple
 
 from rellum.core.change.looking import drift_of, with_causes, with_lost_originals
+from rellum.core.errors import UserError
 from rellum.core.folder.differences import Differences
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.model import Cause, Drift
 from rellum.core.pack.arrivals import releases_since
 from rellum.core.pack.backup import Backup
+from rellum.core.pack.catalogs import find_catalogs, has_cards
 from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.hunt_log import hunt_file
-from rellum.core.pack.locked_release import LockedGraft, LockedRelease, LockFile
+from rellum.core.pack.locked_release import GRAFT, LockedGraft, LockedRelease, LockFile
 from rellum.core.pack.pack_file import FollowedFeed, HoldLine, PackFile, asked_hash
 from rellum.core.pack.plays import Play, read_plays
 from rellum.core.pack.session import Session
+from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.pack.variants import variants_of
 from rellum.core.values.ids import ModId, ReleaseName
 
@@ -66,7 +70,8 @@ class Status(NamedTuple):
     """How a pack stands.
 
     ``good`` is the newest checkpoint that is marked good, ``play`` how the game last ran since the last
-    change. ``notes`` are what has to be checked by hand, by mod.
+    change. ``has_cards``: the catalog has mods at all; ``breaks``: a trial says that what is in the game does
+    not work. ``notes`` are what has to be checked by hand, by mod.
     """
 
     pack: str
@@ -89,6 +94,8 @@ class Status(NamedTuple):
     play: Play | None
     is_hunting: bool
     can_play: bool
+    has_cards: bool
+    breaks: bool
 
     @property
     def waiting(self) -> tuple[ReleaseStatus, ...]:
@@ -117,12 +124,15 @@ class Status(NamedTuple):
         yield has_drift, "rellum check", "the game folder is not as Rellum left it"
         yield bool(self.drift.missing_originals), "rellum check", "kept copies are missing"
         if self.line_up == "none":
+            why = "the catalog has no mods yet: draft cards of your downloads"
+            yield not self.has_cards, "rellum describe FOLDER", why
             yield not self.want_count, "rellum want MOD", "the pack wants no mods yet"
             yield True, "rellum resolve", "there is no line-up yet"
         yield self.line_up == "outdated", "rellum resolve", "rellum.toml changed since the line-up"
         yield self.line_up != "current", "rellum resolve", "the line-up is for another game version"
         yield bool(self.missing), "rellum fetch", "archives are missing"
         yield bool(self.waiting), "rellum preview", "the game is not as the line-up says yet"
+        yield self.breaks, "rellum resolve", "a recorded trial says that these releases break"
         yield (
             is_laid and self.can_play and self.play is None,
             "rellum play",
@@ -173,8 +183,33 @@ def status_of(opened: Session, differences: Differences, shelf: str) -> Status:
         backup=_newest_backup(opened),
         play=_play_since(opened),
         can_play=opened.rules.starts,
+        has_cards=bool(lock and lock.releases) or has_cards(_catalogs(opened)),
+        breaks=_is_known_to_break(opened, lock),
         is_hunting=os.path.exists(hunt_file(opened.home)),
     )
+
+
+def _catalogs(opened: Session) -> tuple[str, ...]:
+    try:
+        return find_catalogs(opened.home, pack=opened.files.pack)
+    except UserError:
+        return ()
+
+
+def _is_known_to_break(opened: Session, lock: LockFile | None) -> bool:
+    """Whether a trial of the pack says that mods of this line-up break together on this game."""
+    in_game = set(opened.state.releases_laid())
+    if lock is None or not in_game or not os.path.exists(opened.home.trials_file):
+        return False
+    there = {(each.mod, each.version) for each in in_game}
+    game = opened.state.identity().version
+    with suppress(UserError):
+        for trial in read_pack_trials(opened.home):
+            said = {(mod, str(version)) for mod, version in trial.releases}
+            said |= {(ModId(name), GRAFT) for name in trial.grafts}
+            if trial.outcome == "breaks" and trial.game == game and said and said <= there:
+                return True
+    return False
 
 
 def line_up_state(lock: LockFile | None, pack: PackFile, identity: Identity) -> LineUpState:

@@ -16,7 +16,7 @@ from rellum.core.change.differing import look_of
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.folder.differences import Look
-from rellum.core.pack.home import LOCK_FILE, PACK_FILE
+from rellum.core.pack.home import LOCK_FILE, PACK_FILE, TRIALS_FILE
 from rellum.core.pack.remembered import Mark, mark_of, recall, remember
 from rellum.core.pack.session import Session
 
@@ -68,7 +68,9 @@ def _mark(opened: Session, look: Look) -> Mark:
         "hunt.jsonl",
         os.path.join("backups", "backups.db"),
     )
-    files = [os.path.join(home.folder, each) for each in (PACK_FILE, LOCK_FILE, "variants")]
+    files = [
+        os.path.join(home.folder, each) for each in (PACK_FILE, LOCK_FILE, TRIALS_FILE, "variants")
+    ]
     files += [os.path.join(home.state_folder, each) for each in own]
     roots = (opened.roots.game_folder, sorted(opened.roots.outside.items()))
     return mark_of(files, __version__, _FORMAT, home, roots, look.mark)

@@ -17,9 +17,10 @@ from rellum.core.actions.mend.restore import (
 from rellum.core.change.learning import learn_vanilla
 from rellum.core.change.looking import drift_of, with_causes
 from rellum.core.change.opening import open_pack
+from rellum.core.change.plan import Plan
 from rellum.core.change.preparing import Preparing
 from rellum.core.change.readiness import space_for
-from rellum.core.change.repairing import plan_away, plan_repairs, together
+from rellum.core.change.repairing import plan_away, plan_own_folders, plan_repairs, together
 from rellum.core.change.request import Request
 from rellum.core.change.staging import NoSources, Sources
 from rellum.core.change.supplies import supplies, supply, supply_contents, supply_from_stores
@@ -46,6 +47,8 @@ def restore_damaged(request: Request, confirm: Confirm, *, source: str = "") -> 
     def work(opened: Session) -> RestoreResult:
         drift = with_causes(drift_of(opened), opened)
         paths = drifted_paths(drift, opened.state)
+        of_update = _of_update(drift) if not source else set()
+        paths -= of_update
         rows = opened.state.laid(paths)
         laid = {path: row for path, row in rows.items() if row.owner != RELLUM}
         vanilla = paths - laid.keys()
@@ -67,6 +70,8 @@ def restore_damaged(request: Request, confirm: Confirm, *, source: str = "") -> 
                     plan_vanilla(vanilla, opened.state, opened.roots, is_kept),
                     plan_repairs(laid, opened.roots, opened.state.suspects(), find, is_kept),
                     plan_away(moved.values(), opened.roots),
+                    plan_own_folders(paths, opened.state, opened.roots),
+                    Plan(left_alone=tuple((path, _NEW) for path in sorted(of_update))),
                 )
             )
             foreign = {each.path for each in drift.findings if each.kind == "foreign"}
@@ -77,6 +82,14 @@ def restore_damaged(request: Request, confirm: Confirm, *, source: str = "") -> 
 
     with open_pack(request) as opened:
         return going_on(work, opened)
+
+
+_NEW = "it may be of the game's update, which 'rellum apply' takes over"
+
+
+def _of_update(drift: Drift) -> set[PlacePath]:
+    """Return what an update of the game changed: only a clean copy of the old version puts it back."""
+    return {each.path for each in drift.findings if each.cause in ("game-update", "half-updated")}
 
 
 def _lost_originals(opened: Session) -> dict[PlacePath, Content]:

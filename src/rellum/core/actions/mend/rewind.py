@@ -14,15 +14,17 @@ from rellum.core.change.keeping import keep_settings, settings_paths
 from rellum.core.change.looking import drift_of, with_causes
 from rellum.core.change.opening import open_pack
 from rellum.core.change.plan import Plan
+from rellum.core.change.players_warnings import BrokenSaves, broken_saves
 from rellum.core.change.readiness import Space, space_for
 from rellum.core.change.request import Request
 from rellum.core.change.rewinding import Look, Rewinder
 from rellum.core.change.staging import NoSources
 from rellum.core.change.supplies import supplies, supply_contents, supply_from_stores
-from rellum.core.errors import UserError
+from rellum.core.errors import RellumError, UserError
 from rellum.core.nearest import nearest
 from rellum.core.pack.checkpoints import Checkpoint
 from rellum.core.pack.home import LOCK_FILE, PACK_FILE, pack_texts
+from rellum.core.pack.lock_file import read_lock_text
 from rellum.core.pack.marker import refuse_other_owner
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import now
@@ -60,7 +62,8 @@ class Rewinding(NamedTuple):
     """What ``rewind`` would do. ``texts`` names those of the pack's files that become others.
 
     What is not as it was then, and stays as it is: ``stays`` are the user's own files, ``newer`` settings
-    that came since, and ``foreign`` files of no owner that may or may not have been there.
+    that came since, and ``foreign`` files of no owner that may or may not have been there. ``broken_saves``
+    are saves that the releases of then do not open.
     """
 
     checkpoint: Checkpoint
@@ -70,6 +73,7 @@ class Rewinding(NamedTuple):
     stays: tuple[PlacePath, ...]
     newer: tuple[PlacePath, ...]
     foreign: tuple[PlacePath, ...]
+    broken_saves: tuple[BrokenSaves, ...] = ()
 
     @property
     def is_empty(self) -> bool:
@@ -204,6 +208,7 @@ class _Way:
             stays=tuple(self.rewinder.stays),
             newer=tuple(self._newer_settings(plan)),
             foreign=tuple(self._foreign(plan)),
+            broken_saves=self._broken_saves(),
         )
         done = rewinding.is_empty or confirm(rewinding)
         if done and not rewinding.is_empty:
@@ -219,6 +224,18 @@ class _Way:
             write_vanilla(opened.home, opened.state)
         folder = opened.home.originals_folder
         return RewindResult(rewinding=rewinding, done=done, originals_folder=folder)
+
+    def _broken_saves(self) -> tuple[BrokenSaves, ...]:
+        """Return what the cards say of saves; nothing where the cards or the line-up cannot be read."""
+        text = dict(self.then.pack_texts).get(LOCK_FILE)
+        lock = read_lock_text(text, LOCK_FILE) if text else None
+        if lock is None or not {*lock.names} - {*self.opened.state.releases_laid()}:
+            return ()
+        try:
+            catalog = self.opened.files.catalog
+        except RellumError:
+            return ()
+        return tuple(broken_saves(lock, catalog, self.opened.state, self.opened.home))
 
     def _gather(self) -> None:
         """Bring what is missing into the store, from wherever it can be had."""

@@ -39,7 +39,7 @@ from rellum.core.folder.model import Drift
 from rellum.core.folder.surroundings import warnings_for
 from rellum.core.hashing import Digest
 from rellum.core.nearest import nearest
-from rellum.core.pack.catalogs import find_catalogs
+from rellum.core.pack.catalogs import find_catalogs, has_cards
 from rellum.core.pack.home import PACK_FILE, PackHome, pack_texts
 from rellum.core.pack.lock_file import read_lock
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
@@ -82,6 +82,7 @@ class AdoptResult:
     drift: what is not vanilla in it, by cause, where that is known
     places: the places outside the game folder that the sheet names, with their folders
     likenesses: what of that looks like known releases; without a known baseline, what looks foreign
+    has_cards: whether the catalog has mods at all
     """
 
     identity: Identity
@@ -94,6 +95,7 @@ class AdoptResult:
     drift: Drift | None = None
     likenesses: tuple[Likeness, ...] = ()
     places: tuple[tuple[str, str], ...] = ()
+    has_cards: bool = True
 
 
 def adopt(
@@ -166,6 +168,7 @@ def adopt(
         bytes=sum(max(0, row[2]) for row in rows),
         warnings=tuple(warnings),
         known=known,
+        has_cards=has_cards(folders),
         drift=drift,
         likenesses=likenesses,
         places=tuple(usable_places(sheet, read_pack_file(home), roots.game_folder, home).items()),
