@@ -69,8 +69,13 @@ def tell_applied(result: ApplyResult, *, every: bool) -> None:
         console.say("Nothing was changed.")
         raise typer.Exit(1)
     if result.preview.rebase:
-        console.say(f"The pack is on game {result.preview.rebase.now.version} now.")
+        rebase = result.preview.rebase
+        console.say(f"The pack is on game {rebase.now.told_beside(rebase.before)} now.")
     if not result.preview.plan.visible:
+        if result.preview.newest:
+            from rellum.cli.views.preview import show_newest
+
+            show_newest(result.preview)
         console.say("Nothing to do: every file of the line-up is in place.")
         words = "is not as it should be"
         plans.tell_left_alone(result.preview.plan.left_alone, words, every=every)

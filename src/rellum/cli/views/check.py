@@ -83,10 +83,9 @@ def _update_line(update: GameUpdate) -> str:
         total = update.files + update.waiting
         return f"The game is half updated: {update.files:,} of {total:,} files are of {update.version}."
     if update.by == "baseline":
-        return (
-            f"The game was updated: it is {update.version} now, {files} as known of that version."
-        )
-    return f"The game was updated: it calls itself {update.version} now; {files} differ."
+        return f"The game was updated: it is {update.told} now, {files} as known of that version."
+    differ = "differs" if update.files == 1 else "differ"
+    return f"The game was updated: it calls itself {update.told} now; {files} {differ}."
 
 
 def _show_each(findings: Sequence[Finding], *, every: bool) -> None:
@@ -148,7 +147,8 @@ def _show_remedies(drift: Drift) -> None:
             if cause in lacking and cause.startswith("vanilla"):
                 remedy += " --from COPY (a clean copy: no original is here)"
             console.say(f"  {word + ':':18} {remedy}")
-    if causes & {"game-update", "half-updated"}:
+    is_other_version = bool(drift.update and drift.update.told == drift.update.version)
+    if causes & {"game-update", "half-updated"} and is_other_version:
         console.say(f"  {'':18} rellum restore --damaged --from COPY puts the old files back")
 
 

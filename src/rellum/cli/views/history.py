@@ -34,9 +34,12 @@ def show(found: Sequence[HistoryEntry], mod: str, *, every: bool, as_json: bool)
         more = console.count_text(len(found) - len(shown), "older change")
         console.say(f"{more}: --full shows all.")
     if not mod and found[0].is_undone:
-        console.say(
-            f"'rellum rewind' would undo {found[0].action!r} of {console.moment_text(found[0].at)}."
-        )
+        # A hunt ends with all as before it, and is passed over.
+        last = next((each for each in found if each.action != "hunt" and each.files), None)
+        if last:
+            console.say(
+                f"'rellum rewind' would undo {last.action!r} of {console.moment_text(last.at)}."
+            )
 
 
 def _show_entry(each: HistoryEntry, mod: str) -> None:

@@ -36,7 +36,7 @@ def show_preview(result: Preview, *, files: bool, every: bool, sweeps: bool) -> 
                 f"Chose {console.count_text(len(result.lock.releases), 'release')} for the first line-up."
             )
         elif result.newest:
-            _show_newest(result)
+            show_newest(result)
         else:
             console.warn("rellum.toml changed, so a new line-up was chosen")
     show_warnings(result)
@@ -113,12 +113,15 @@ def show_outline(changes: Sequence[ReleaseChange]) -> None:
     console.say()
 
 
-def _show_newest(result: Preview) -> None:
+def show_newest(result: Preview) -> None:
     """Say which releases the mods have that should be as new as can be."""
     labels = {str(each.mod): each.label for each in result.lock.releases}
     for mod in result.newest:
         if mod in labels:
-            console.say(f"The newest release of {mod} that fits is {labels[mod]}.")
+            more = ""
+            if beta := dict(result.prereleases).get(mod):
+                more = f" {beta} is a pre-release: 'rellum want {mod}@{beta}' asks for it."
+            console.say(f"The newest release of {mod} that fits is {labels[mod]}.{more}")
         else:
             console.say(f"{mod} is not in the line-up: nobody wants or needs it.")
 
@@ -134,7 +137,8 @@ def _show_rebase(rebase: Rebase) -> None:
     )
     console.say(
         console.styled(
-            f"The game was {rebase.before.version} and is {rebase.now.version} now ({told}):",
+            f"The game was {rebase.before.told_beside(rebase.now)} and is "
+            f"{rebase.now.told_beside(rebase.before)} now ({told}):",
             "bold",
         )
     )
@@ -160,7 +164,7 @@ def _show_rebase(rebase: Rebase) -> None:
             f"under mods lie {files} of {rebase.before.version} that {rebase.now.version} has otherwise: "
             + ", ".join(map(shown, rebase.lacking[:5]))
         )
-    elif rebase.kept and not rebase.known:
+    elif rebase.kept and not rebase.known and rebase.before.version != rebase.now.version:
         files = console.count_text(len(rebase.kept), "file of mods was", "files of mods were")
         console.warn(
             f"{files} left by the update; what lies under them is of {rebase.before.version}"

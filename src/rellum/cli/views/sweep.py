@@ -57,7 +57,7 @@ def swept_document(planned: Sweeping, *, done: bool) -> SweptDocument:
     """Return what was moved out, for programs."""
     return {
         "done": done,
-        "folder": planned.folder if done else None,
+        "folder": planned.folder if done and not planned.plan.is_empty else None,
         "files": [each.path for each in planned.plan.operations] if done else [],
         "left": [{"path": path, "reason": why} for path, why in planned.left],
     }

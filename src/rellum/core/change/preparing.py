@@ -48,7 +48,7 @@ from rellum.core.pack.session import Session
 from rellum.core.pack.trials_file import read_pack_trials
 from rellum.core.progress import Listener, silent
 from rellum.core.shelf.store import Shelf
-from rellum.core.values.ids import ReleaseName
+from rellum.core.values.ids import ModId, ReleaseName
 from rellum.core.values.paths import PlacePath, Roots, file_of, is_in_game, root_of
 
 
@@ -70,9 +70,9 @@ class Preview:
     which of them broke before. ``leftovers`` are files of older releases, which go only where that is asked
     for. ``notes`` tell how releases are laid, by owner. ``rebase`` is what an update of the game made of it.
     ``new_places`` are folders outside the game that are written to for the first time, or in the place of
-    another. ``by_hand`` are conditions of releases that come in, which a person has to look at.
-    ``broken_saves`` are saves that the new releases do not open;
-    ``profiles`` are other profiles of the game that name mods which go.
+    another. ``prereleases`` are newer than what was asked for ``newest``. ``by_hand`` are conditions of
+    releases that come in, which a person has to look at. ``broken_saves`` are saves that the new releases do
+    not open; ``profiles`` are other profiles of the game that name mods which go.
     """
 
     lock: LockFile
@@ -93,6 +93,7 @@ class Preview:
     profiles: tuple[tuple[str, tuple[str, ...]], ...] = ()
     is_first: bool = False
     newest: tuple[str, ...] = ()
+    prereleases: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -215,6 +216,7 @@ class Preparing:
             made_anew=composed.made_anew,
             is_first=opened.files.lock_if_any is None,
             newest=tuple(self.newest),
+            prereleases=tuple(self._prereleases(line_up.lock)),
             plan=plan,
             target=target,
             space=space,
@@ -230,6 +232,17 @@ class Preparing:
             new_places=tuple(_new_places(plan, self.roots, opened.state.outside())),
             graft_trials=tuple(trials_against(self.pack.grafts, read_pack_trials(opened.home))),
         )
+
+    def _prereleases(self, lock: LockFile) -> Iterator[tuple[str, str]]:
+        """Yield the newest pre-release of each mod that should be as new as can be, if it is newer."""
+        locked = {each.mod: each for each in lock.releases}
+        for mod in self.newest:
+            card, chosen = self.catalog.mods.get(ModId(mod)), locked.get(ModId(mod))
+            release = card.release_named(chosen.version, chosen.build) if card and chosen else None
+            for each in card.releases if card and release else ():
+                if release and each.version.is_prerelease and each.version > release.version:
+                    yield mod, each.version.text
+                    break
 
     def _other_profiles(self, target: Target) -> Iterator[tuple[str, tuple[str, ...]]]:
         """Yield the game's other profiles whose load order names mods that go."""

@@ -120,6 +120,7 @@ def find_update(
                 by="baseline",
                 waiting=len(waiting),
                 mark_is_same=not says_other,
+                told=now.told_beside(around.identity) if says_other else known.version.text,
             )
             return update, matching
     if says_other:
@@ -129,7 +130,13 @@ def find_update(
         places = {place for place in around.sheet.places.values() if is_in_game(place)}
         new = (each.path for each in candidates if each.kind == "foreign")
         by_guess |= {path for path in new if not places.intersection(parents(path))}
-        return GameUpdate(version=now.version.text, files=len(by_guess), by="version"), by_guess
+        update = GameUpdate(
+            version=now.version.text,
+            files=len(by_guess),
+            by="version",
+            told=now.told_beside(around.identity),
+        )
+        return update, by_guess
     return None, frozenset()
 
 

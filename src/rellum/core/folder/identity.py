@@ -19,6 +19,22 @@ class Identity:
     expansions: tuple[str, ...]
     evidence: tuple[str, ...]
 
+    def told_beside(self, other: Identity) -> str:
+        """Return what tells this from another: the version; where that is the same, edition and
+        expansions.
+        """
+        if self.version.text != other.version.text:
+            return self.version.text
+        parts = [self.version.text]
+        if self.edition != other.edition:
+            parts.append(f"of edition {self.edition}" if self.edition else "of no edition")
+        if set(self.expansions) != set(other.expansions):
+            words = (
+                f"with {', '.join(self.expansions)}" if self.expansions else "without expansions"
+            )
+            parts.append(words)
+        return " ".join(parts)
+
     def has_moved_on_from(self, before: Identity) -> bool:
         """Whether the game was updated: another version or edition, or an expansion that is new.
 

@@ -63,6 +63,7 @@ class GameUpdate(NamedTuple):
     by: known from a baseline, or from the version that the folder names
     waiting: how many files are still of the version before; then the update is only half done
     mark_is_same: the folder still calls itself what it was
+    told: what it is now, in words that tell it from before
     """
 
     version: str
@@ -70,6 +71,7 @@ class GameUpdate(NamedTuple):
     by: Literal["baseline", "version"]
     waiting: int = 0
     mark_is_same: bool = False
+    told: str = ""
 
 
 class Guard(NamedTuple):

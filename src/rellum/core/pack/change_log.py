@@ -7,6 +7,7 @@ import sqlite3
 import zlib
 from typing import NamedTuple
 
+from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.state_change import StateChange
 
 
@@ -41,7 +42,7 @@ class ChangeLog:
                 change.id,
                 change.action,
                 moment,
-                len(change.before.files),
+                sum(path != MARKER_PATH for path, _ in change.before.files),
                 game,
                 json.dumps(texts) if texts else "",
             ),

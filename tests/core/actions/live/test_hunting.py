@@ -166,6 +166,18 @@ class HuntingTest(WorldTest):
         self.assertIn("does not have the mods that rellum.lock has", told)
         self.assertIn("rellum apply", told)
 
+    def test_what_comes_next_after_a_hunt(self) -> None:
+        """A rewind goes back over the change before it; nobody says that the pack was not tried."""
+        self.hunt("--run", self.command("mod-d"))
+        said = self.world.run("status").stdout
+        self.assertIn("Next: rellum resolve", said)
+        self.assertIn("would undo 'apply'", self.world.run("history").stdout)
+        said = self.world.run("rewind", "--yes").stdout
+        self.assertIn("before 'apply'", said)
+        self.assertNotIn("mods/mod-d/a.dat", self.world.game())
+        self.world.run("rewind", "--yes")
+        self.assertEqual(without_marker(self.world.game()), self.before)
+
     def test_a_damaged_log(self) -> None:
         self.hunt()
         write_tree(self.world.path("pack", ".rellum"), {"hunt.jsonl": b'{"format": 1}\n'})

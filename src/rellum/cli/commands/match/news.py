@@ -38,7 +38,7 @@ def news(
         return
     from rellum.core.actions.match.news import news as action
 
-    result = action(request_of(pack), mods or [])
+    result = action(request_of(pack, shelf=True), mods or [])
     if as_json:
         console.say_json(view.document(result))
         return

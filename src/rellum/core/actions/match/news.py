@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import Catalog
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
-from rellum.core.composing.pack_problem import problem_of
+from rellum.core.composing.line_up import line_up_of
+from rellum.core.composing.pack_problem import make_problem, problem_of
 from rellum.core.errors import UserError
+from rellum.core.pack.pack_file import asked_hash
+from rellum.core.shelf.store import Shelf
 from rellum.core.solving.newer_releases import NewRelease, find_news
 from rellum.core.solving.suppose import Releases
 from rellum.core.values.ids import ModId
@@ -40,6 +43,14 @@ def news(request: Request, only: Sequence[str] = ()) -> News:
     with open_pack(request) as opened:
         lock = opened.files.lock
         asked = problem_of(opened, fresh=())
+        if lock.asked != asked_hash(asked.pack):
+            # What leaves, or comes, as rellum.toml changed is no consequence of a newer release.
+            with Shelf(request.shelf_folder) as shelf:
+                lock = line_up_of(opened, shelf, ())
+            problem = make_problem(
+                asked.home, asked.pack, asked.catalog, asked.identity, lock, fresh=()
+            )
+            asked = replace(asked, lock=lock, problem=problem)
         now = asked.releases_now()
         mods = [_chosen(asked.catalog, now, each) for each in only] or list(now)
         # To seek the statements against thousands of releases takes an hour; who asks for a mod reads them.

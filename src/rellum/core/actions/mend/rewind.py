@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
 from typing import NamedTuple
 
 from rellum.core.actions.mend.restore import drifted_paths
@@ -79,6 +80,11 @@ class Rewinding(NamedTuple):
     def is_empty(self) -> bool:
         """Whether there is nothing to do."""
         return self.plan.is_empty and not self.texts
+
+    @property
+    def changes_nothing(self) -> bool:
+        """Whether no file but Rellum's own marker would change; the player's own stay anyway."""
+        return not (self.plan.visible or self.texts or self.plan.left_alone)
 
 
 class Made(NamedTuple):
@@ -160,7 +166,25 @@ def rewind(
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         refuse_activities(opened.home, opened.state, "rewind")
         with supplies(opened):
-            return _Way(opened, name, good, source, request.shelf_folder, with_carried).go(confirm)
+            return _way(opened, request, name, good, source, with_carried).go(confirm)
+
+
+def _way(
+    opened: Session, request: Request, name: str, good: bool, source: str, with_carried: bool
+) -> _Way:
+    """Return the way to the checkpoint that is meant.
+
+    Where none is named, changes that left all as it was before them (a hunt, a repair of what was right) are
+    passed over: to undo them would do nothing.
+    """
+    checkpoints = opened.state.checkpoints.all()
+    while True:
+        chosen = _choose(checkpoints, name, good)
+        way = _Way(opened, chosen, source, request.shelf_folder, with_carried)
+        older = [each for each in checkpoints if each.number < chosen.number and each.ended_by]
+        if name or good or not older or not way.rewinding.changes_nothing:
+            return way
+        checkpoints = older
 
 
 class _Way:
@@ -169,16 +193,14 @@ class _Way:
     def __init__(
         self,
         opened: Session,
-        name: str,
-        good: bool,
+        chosen: Checkpoint,
         source: str,
         shelf_folder: str,
         with_carried: bool,
     ) -> None:
-        checkpoints = opened.state.checkpoints
         self.opened = opened
-        self.chosen = _choose(checkpoints.all(), name, good)
-        self.then = checkpoints.then(self.chosen.number)
+        self.chosen = chosen
+        self.then = opened.state.checkpoints.then(chosen.number)
         self.source = source
         self.shelf_folder = shelf_folder
         self.drift = with_causes(drift_of(opened), opened)
@@ -194,13 +216,14 @@ class _Way:
         self.is_carried = look.is_carried
         self.rewinder = Rewinder(self.then, opened.state, opened.roots, store.has, look)
 
-    def go(self, confirm: Confirm) -> RewindResult:
-        """Plan, ask, and carry it out."""
+    @cached_property
+    def rewinding(self) -> Rewinding:
+        """What would be done."""
         opened = self.opened
         self._gather()
         plan = self.rewinder.plan()
         self._refuse_other_game(plan)
-        rewinding = Rewinding(
+        return Rewinding(
             checkpoint=self.chosen,
             plan=plan,
             space=space_for(plan, opened.home, opened.roots),
@@ -210,6 +233,11 @@ class _Way:
             foreign=tuple(self._foreign(plan)),
             broken_saves=self._broken_saves(),
         )
+
+    def go(self, confirm: Confirm) -> RewindResult:
+        """Ask, and carry it out."""
+        opened, rewinding = self.opened, self.rewinding
+        plan = rewinding.plan
         done = rewinding.is_empty or confirm(rewinding)
         if done and not rewinding.is_empty:
             pack = PackChange(

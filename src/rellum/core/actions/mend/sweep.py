@@ -67,8 +67,8 @@ def sweep(
         refuse_other_owner(opened.roots, opened.home, opened.adopted.pack_id)
         refuse_activities(opened.home, opened.state, "sweep")
         planned = _plan(opened, [named_path(text, opened) for text in paths])
-        done = not planned.plan.is_empty and confirm(planned)
-        if done:
+        done = planned.plan.is_empty or confirm(planned)
+        if done and not planned.plan.is_empty:
             execute(planned.plan, "sweep", opened.site, NoSources())
         return planned, done
 
