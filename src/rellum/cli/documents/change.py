@@ -78,6 +78,13 @@ class FollowedFeedDocument(TypedDict):
     version: int
 
 
+class UnfitDocument(TypedDict):
+    """A release of the line-up that its card of today rules out for this game, and what the card says."""
+
+    release: str
+    says: str
+
+
 class StatusDocument(TypedDict):
     """``rellum status``."""
 
@@ -103,6 +110,7 @@ class StatusDocument(TypedDict):
     good_checkpoint: GoodCheckpointDocument | None
     backup: NewestBackupDocument | None
     last_play: LastPlayDocument | None
+    unfit: list[UnfitDocument]
     is_hunting: bool
     free_bytes: int
     next: NextDocument | None

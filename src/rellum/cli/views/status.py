@@ -34,6 +34,7 @@ def show(found: StatusDocument, *, every: bool, as_json: bool) -> None:
         ("game", _game_line(found["game_name"], found["game"])),
         ("folder", f"{found['game_folder']}: {_folder_words(found)}"),
         ("line-up", _line_up_words(wants, chosen, found["line_up"])),
+        *(("not for it", f"{each['release']} {each['says']}") for each in found["unfit"][:_FEW]),
         ("in the game", _laid_words(found["mods"], waiting)),
     ]
     pairs += [
@@ -208,6 +209,7 @@ def document(found: Status) -> StatusDocument:
         "backup": backup and {"number": backup.number, "made_at": backup.made_at},
         "last_play": play
         and {"at": play.at, "outcome": play.outcome or None, "word": play.word or None},
+        "unfit": [{"release": release, "says": said} for release, said in found.unfit],
         "is_hunting": found.is_hunting,
         "free_bytes": 0,
         "next": {"command": step.command, "why": step.why} if step else None,

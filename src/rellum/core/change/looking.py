@@ -13,12 +13,16 @@ from rellum.core.errors import UserError
 from rellum.core.folder.differences import Differences
 from rellum.core.folder.drift import UNSEEN, OwnFiles, find_deep_drift, find_drift
 from rellum.core.folder.model import Drift, Finding
+from rellum.core.notices import note
 from rellum.core.pack.session import Session
 from rellum.core.pack.state import State
 from rellum.core.progress import Listener, silent
 from rellum.core.values.content import UNKNOWN_SIZE, Content
 from rellum.core.values.owners import VANILLA, Owner
 from rellum.core.values.paths import PlacePath
+
+_FEW = 5
+"""So many releases are named; the others are counted."""
 
 
 def with_causes(drift: Drift, opened: Session) -> Drift:
@@ -93,6 +97,17 @@ def with_lost_originals(drift: Drift, opened: Session, *, deep: bool = False) ->
         missing_originals=tuple(path for path, digest in needed if digest not in there),
         damaged_originals=tuple(path for path, digest in needed if digest in damaged),
     )
+
+
+def warn_of_unfit(opened: Session) -> None:
+    """Say of releases in the line-up that their cards of today rule them out for this game."""
+    game = opened.state.identity()
+    for release, said in opened.rules.unfit[:_FEW]:
+        note(
+            f"{release} {said} by its card now, and the game is {game.version}: 'rellum resolve' chooses anew"
+        )
+    if (more := len(opened.rules.unfit) - _FEW) > 0:
+        note(f"{more:,} more releases of the line-up are not for this game: see 'rellum status'")
 
 
 def _remember_suspects(drift: Drift, opened: Session) -> None:

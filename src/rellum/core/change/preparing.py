@@ -9,6 +9,7 @@ from typing import NamedTuple, Self
 
 from rellum.core.catalog.load import find_mod
 from rellum.core.catalog.model import GameSheet, Trial
+from rellum.core.change.looking import warn_of_unfit
 from rellum.core.change.operations import source_of
 from rellum.core.change.plan import Plan
 from rellum.core.change.players_warnings import BrokenSaves, broken_saves, moved_settings
@@ -191,6 +192,8 @@ class Preparing:
         """Plan, and change nothing."""
         opened = self.opened
         composed = self.compose()
+        if not composed.made_anew and not self.rebase:
+            warn_of_unfit(opened)
         line_up, target = composed.line_up, composed.target
         marker = marker_bytes(opened.home, opened.adopted.pack_id)
         users = _the_users(line_up, _mods_of(line_up))

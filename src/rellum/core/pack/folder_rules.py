@@ -19,7 +19,7 @@ NOTE = "rules"
 LAID_SINCE = "laid-since"
 """The note that something was laid, or went, since the rules of the folders were read."""
 
-FORMAT = 4
+FORMAT = 5
 
 FileStamp = tuple[str, int, int]
 """A file, its size in bytes (-1 where it is not there) and its time in ns."""
@@ -45,6 +45,7 @@ class FolderRules(NamedTuple):
     stamps: the files that all this was read from
     starts: the sheet says how the game is started
     catalogs: the folders of the catalogs that the cards are in
+    unfit: releases of the line-up that their cards say are not for this game any more, with what they say
     """
 
     outside: Mapping[str, str] = {}
@@ -58,6 +59,7 @@ class FolderRules(NamedTuple):
     stamps: tuple[FileStamp, ...] = ()
     starts: bool = False
     catalogs: tuple[str, ...] = ()
+    unfit: tuple[tuple[str, str], ...] = ()
 
     @property
     def carried(self) -> tuple[str, ...]:
@@ -157,6 +159,7 @@ def read_rules(text: str) -> FolderRules:
         stamps,
         starts,
         catalogs,
+        unfit,
     ) = fields
     return FolderRules(
         outside=outside,
@@ -170,4 +173,5 @@ def read_rules(text: str) -> FolderRules:
         stamps=tuple((file, size, mtime_ns) for file, size, mtime_ns in stamps),
         starts=starts,
         catalogs=tuple(catalogs),
+        unfit=tuple((release, said) for release, said in unfit),
     )

@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import os
 import sqlite3
-from collections.abc import Callable, Container, Iterable, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from contextlib import suppress
 
-from rellum.core.catalog.card_store import card_file, says_of_files
+from rellum.core.catalog.card_store import card_file, says_of_files, terms_of
 from rellum.core.catalog.model import Catalog, Release
 from rellum.core.errors import UserError
 from rellum.core.notices import note
@@ -29,6 +29,7 @@ from rellum.core.pack.outside import usable_places
 from rellum.core.pack.pack_files import PackFiles
 from rellum.core.pack.state import State
 from rellum.core.values.ids import ModId
+from rellum.core.versions.ranges import parse_range
 
 
 def read_rules_anew(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
@@ -52,10 +53,11 @@ def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
     stamps = dict(before.files)
     same = before.catalogs == folders and not state.note(LAID_SINCE) and stamps.keys() >= {*own}
     if same and before.are_current(but_for=home.pack_file):
-        mods = before.mods
+        mods, unfit = before.mods, before.unfit
         stamps[home.pack_file] = stamp_of(home.pack_file)
     else:
         mods, cards = _read_mods(files, state, before, folders)
+        unfit = tuple(_unfit(files, state)) if mods else ()
         stamps = {file: stamp_of(file) for file in (*own, *cards)}
     return FolderRules(
         outside=usable_places(sheet, pack, state.adopted().folder, home),
@@ -69,7 +71,27 @@ def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
         stamps=tuple(stamps.values()),
         starts=sheet.play is not None,
         catalogs=folders,
+        unfit=unfit,
     )
+
+
+def _unfit(files: PackFiles, state: State) -> Iterator[tuple[str, str]]:
+    """Yield what stands in the line-up and, by its card of today, is not for this game."""
+    catalog = files.catalog_read[0]
+    lock = files.lock_if_any
+    if catalog is None or lock is None:
+        return
+    book, game = terms_of(catalog), state.identity()
+    for each in lock.releases:
+        if each.trial or each.mod not in catalog.mods:
+            continue  # it was taken though its card says so; or no card has it
+        mask, terms = book.names(each.mod).mask(each.version, each.build), book.terms(each.mod)
+        for term in terms.games:
+            if term.mask & mask and game.version not in parse_range(term.game):
+                yield str(each.name), f"is for game {term.game}"
+        for editions in terms.editions:
+            if editions.mask & mask and game.edition not in editions.editions:
+                yield str(each.name), f"is for edition {', '.join(editions.editions)}"
 
 
 def _read_mods(

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from rellum.core.actions.change.status import ReleaseStatus, releases_now
 from rellum.core.catalog.model import Catalog, Mod, Release
+from rellum.core.change.looking import warn_of_unfit
 from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.composing.needed import release_of
@@ -62,6 +63,7 @@ def list_mods(request: Request, words: Sequence[str] = ()) -> tuple[ListedMod, .
     """
     with open_pack(request) as opened, Shelf(request.shelf_folder) as shelf:
         catalog = _catalog_if_any(opened)
+        warn_of_unfit(opened)
         lock = opened.files.lock_if_any
         locked = {each.mod: each for each in lock.releases} if lock else {}
         found = [

@@ -70,8 +70,9 @@ class Status(NamedTuple):
     """How a pack stands.
 
     ``good`` is the newest checkpoint that is marked good, ``play`` how the game last ran since the last
-    change. ``has_cards``: the catalog has mods at all; ``breaks``: a trial says that what is in the game does
-    not work. ``notes`` are what has to be checked by hand, by mod.
+    change. ``unfit`` are releases that their cards of today rule out. ``has_cards``: the catalog has mods at
+    all; ``breaks``: a trial says that what is in the game does not work. ``notes`` are what has to be checked
+    by hand, by mod.
     """
 
     pack: str
@@ -96,6 +97,7 @@ class Status(NamedTuple):
     can_play: bool
     has_cards: bool
     breaks: bool
+    unfit: tuple[tuple[str, str], ...]
 
     @property
     def waiting(self) -> tuple[ReleaseStatus, ...]:
@@ -105,7 +107,8 @@ class Status(NamedTuple):
     @property
     def is_quiet(self) -> bool:
         """Whether the folder is as Rellum left it and as the line-up says, so that no archive is needed."""
-        return not (self.drift.findings or self.drift.missing_originals or self.waiting)
+        wrong = self.drift.findings or self.drift.missing_originals or self.unfit
+        return not (wrong or self.waiting)
 
     @property
     def next_step(self) -> NextStep | None:
@@ -130,6 +133,7 @@ class Status(NamedTuple):
             yield True, "rellum resolve", "there is no line-up yet"
         yield self.line_up == "outdated", "rellum resolve", "rellum.toml changed since the line-up"
         yield self.line_up != "current", "rellum resolve", "the line-up is for another game version"
+        yield bool(self.unfit), "rellum resolve", "a card says that a release is not for this game"
         yield bool(self.missing), "rellum fetch", "archives are missing"
         yield bool(self.waiting), "rellum preview", "the game is not as the line-up says yet"
         yield self.breaks, "rellum resolve", "a recorded trial says that these releases break"
@@ -184,6 +188,7 @@ def status_of(opened: Session, differences: Differences, shelf: str) -> Status:
         play=_play_since(opened),
         can_play=opened.rules.starts,
         has_cards=bool(lock and lock.releases) or has_cards(_catalogs(opened)),
+        unfit=opened.rules.unfit,
         breaks=_is_known_to_break(opened, lock),
         is_hunting=os.path.exists(hunt_file(opened.home)),
     )

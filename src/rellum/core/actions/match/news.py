@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 from rellum.core.catalog.load import find_mod
@@ -11,7 +12,7 @@ from rellum.core.change.opening import open_pack
 from rellum.core.change.request import Request
 from rellum.core.composing.line_up import line_up_of
 from rellum.core.composing.pack_problem import make_problem, problem_of
-from rellum.core.errors import UserError
+from rellum.core.errors import NoAnswer, UserError
 from rellum.core.pack.pack_file import asked_hash
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.newer_releases import NewRelease, find_news
@@ -45,7 +46,7 @@ def news(request: Request, only: Sequence[str] = ()) -> News:
         asked = problem_of(opened, fresh=())
         if lock.asked != asked_hash(asked.pack):
             # What leaves, or comes, as rellum.toml changed is no consequence of a newer release.
-            with Shelf(request.shelf_folder) as shelf:
+            with suppress(NoAnswer), Shelf(request.shelf_folder) as shelf:
                 lock = line_up_of(opened, shelf, ())
             problem = make_problem(
                 asked.home, asked.pack, asked.catalog, asked.identity, lock, fresh=()

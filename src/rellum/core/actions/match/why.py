@@ -160,6 +160,9 @@ def _fixed_by(asked: PackProblem, release: Release) -> Iterator[Statement]:
     )
     if release.game is not None and not parse_range(release.game).is_any:
         text = f"{release.name} is for game {release.game}"
+        if asked.identity.version not in parse_range(release.game):
+            text += f", and the game is {asked.identity.version}: its card said otherwise when it was chosen"
+            text += "" if chosen and chosen.trial else "; 'rellum resolve' chooses anew"
         yield Statement(text=text, source=release.source.at("game"))
     if chosen and chosen.trial:
         yield Statement(
