@@ -40,6 +40,25 @@ class SettingsTest(WorldTest):
         self.world.resolve(fresh=True)
         self.world.apply()
 
+    def test_capitals_in_keys_are_what_the_sheet_says(self) -> None:
+        for says, result in (
+            ("", b"[View]\nWaves = high\n"),
+            ('exact-keys = ["@mods/t/*.ini"]', b"[View]\nWaves = low\nwaves = high\n"),
+        ):
+            with self.subTest(says):
+                self.setUp()
+                self.world.change_sheet(game=says)
+                self.world.adopt()
+                self.world.write_game("mods/t/tides.ini", b"[View]\nWaves = low\n")
+                self.world.change_pack('[settings]\n"@mods/t/" = "theirs"\n')
+                self.add("1.0", b"[View]\nwaves = high\n")
+                self.world.take_all()
+                self.world.want("tides")
+                self.world.apply()
+                self.assertEqual(self.settings(), result)
+                self.world.restore_all()
+                self.assertEqual(self.settings(), b"[View]\nWaves = low\n")
+
     def test_each_rule(self) -> None:
         changed = ONE.replace(b"fog = on", b"fog = off ; at night")
         both = changed.replace(b"high", b"huge") + b"foam = on\n"

@@ -79,6 +79,17 @@ class KeysTest(unittest.TestCase):
         self.assertTrue(edited.startswith(b"# top\n[sea] # salt\ndepth = 9 # metres\n"))
         self.assertEqual(tomllib.loads(edited.decode()), {"sea": {"depth": 9}, "new": {"k": True}})
 
+    def test_no_list_or_value_becomes_a_table(self) -> None:
+        for form, content in (
+            ("json", b'{"libs": ["a", "b"], "depth": 3}'),
+            ("toml", b'libs = ["a", "b"]\ndepth = 3\n'),
+        ):
+            for path in (("libs", "1"), ("depth", "sea")):
+                with self.subTest(form=form, path=path), self.assertRaises(PatchFault) as raised:
+                    edit_keys(content, form, [(path, "x")], "card.toml:7")
+                self.assertIn("card.toml:7", raised.exception.summary)
+            self.assertEqual(edit_keys(content, form, [(("no", "key"), None)], "x"), content)
+
     def test_what_does_not_parse(self) -> None:
         for content, form, settings, words in (
             (b"a = \n", "toml", [(("a",), 1)], "no TOML"),

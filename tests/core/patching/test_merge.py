@@ -94,6 +94,22 @@ class MergeTest(unittest.TestCase):
         self.assertEqual(back.replace(b"[late]\nx = 1\n", b"").rstrip(), wanted.rstrip())
         self.assertEqual(b"[late]" in back, has_more)
 
+    def test_keys_compare_as_readers_compare_them(self) -> None:
+        """INI folds, and what stands keeps its spelling; where a sheet says so, it does not."""
+        mine, theirs = b"[View]\nWaves = low\n", b"[view]\nwaves = high\nfoam = on\n"
+        merged = merge_settings(None, mine, theirs, "ini", "mine", "x")
+        self.assertEqual([each.key for each in merged.conflicts], ["View.Waves"])
+        self.assertEqual(merged.content, b"[View]\nWaves = low\nfoam = on\n")
+        merged = merge_settings(mine, mine, theirs, "ini", "mine", "x")
+        self.assertEqual(merged.content, b"[View]\nWaves = high\nfoam = on\n")
+        self.assertEqual(merged.conflicts, ())
+        merged = merge_settings(
+            mine, mine, b"[View]\nWaves = low\nwaves = high\n", "ini-exact", "mine", "x"
+        )
+        self.assertEqual(merged.content, b"[View]\nWaves = low\nwaves = high\n")
+        merged = merge_settings(b"", b"Waves=low\n", b"waves=high\n", "properties", "mine", "x")
+        self.assertEqual(merged.content, b"Waves=low\nwaves=high\n")
+
     def test_a_key_that_stands_twice_is_merged_by_line(self) -> None:
         base = b"[m]\nload = a\nload = b\n"
         theirs = base.replace(b"= b", b"= c")

@@ -390,6 +390,7 @@ class GameSheet:
     known_versions: tuple[Version, ...]
     places: Mapping[str, PlacePath] = field(hash=False)
     own_files: tuple[str, ...]
+    exact_keys: tuple[str, ...] = ()
     source: Source
     outside: Mapping[str, Mapping[str, str]] = field(hash=False, default_factory=dict)
     path_rules: PathRules = EXACT

@@ -53,6 +53,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
     elif not marks:
         game.fault("'marks' is missing; write e.g. marks = [\"@game/fathomline.py\"]")
     own_files = read_patterns(game, "own-files", places)
+    exact_keys = read_patterns(game, "exact-keys", places)
     carry = read_patterns(game, "carry", places)
     store_files = read_patterns(game, "store-files", places)
     rewrites = read_patterns(game, "rewrites", places)
@@ -84,6 +85,7 @@ def read_sheet(table: dict[str, object], file: str, faults: list[Fault]) -> Game
         known_versions=known_versions,
         places=places,
         own_files=own_files,
+        exact_keys=exact_keys,
         source=source,
         outside=outside,
         path_rules=path_rules,

@@ -267,6 +267,7 @@ class Preparing:
                 self.roots,
                 vanilla.__contains__,
                 lambda path: side(path) or "mine",
+                self.opened.rules.settings_form,
             )
         )
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 from rellum.core.archives.model import STANDARD_LIMITS
 from rellum.core.catalog.release_rules import DiffPart, FileEdit
@@ -59,6 +60,9 @@ def _recipe(edit: FileEdit, below: Brought | None, patch: LayerFile | None) -> s
 def make_edited(workshop: Workshop, change: LayerEdit, below: Brought | None) -> MadeFile:
     """Return the file that an edit gives. Raises PatchFault with the line of the card."""
     edit = change.edit
+    rules = workshop.opened.rules
+    if isinstance(edit.path, str) and rules.settings_form(edit.path) == "ini-exact":
+        edit = replace(edit, settings_form=edit.settings_form and "ini-exact")
     where = place_of(edit.source)
     part = edit.part or DiffPart()
     if below is not None and part.is_new and below.size:

@@ -15,9 +15,8 @@ from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, DiskFile, MadeFile, Removal, Target, TargetFile
 from rellum.core.pack.kept_copies import Kept
 from rellum.core.pack.pack_file import PackFile
-from rellum.core.patching.keys import form_by_name
 from rellum.core.patching.merge import Conflict, Merged, Side, merge_settings
-from rellum.core.patching.model import PatchFault
+from rellum.core.patching.model import PatchFault, SettingsForm
 from rellum.core.values.content import Content, Laid
 from rellum.core.values.owners import Owner
 from rellum.core.values.paths import (
@@ -152,7 +151,7 @@ class _Settler:
         side = self.rules(path)
         before = self._base_file(path, base)
         inputs = (base if before else None, mine.digest, theirs.digest)
-        recipe = recipe_of("merge", *inputs, side, form_by_name(path))
+        recipe = recipe_of("merge", *inputs, side, self._form_of(path))
 
         def make(file: str) -> Written:
             merged = self._merge(before, mine, theirs, side or "mine")
@@ -181,8 +180,11 @@ class _Settler:
                 )
             contents.append(_content(file) if file else None)
         before, now, new = contents
-        form = form_by_name(path)
+        form = self._form_of(path)
         return merge_settings(before, now or b"", new or b"", form, prefer, shown(path))
+
+    def _form_of(self, path: PlacePath) -> SettingsForm | None:
+        return self.workshop.opened.rules.settings_form(path)
 
     def _base_file(self, path: PlacePath, base: Digest | None) -> str | None:
         if base is None:

@@ -18,6 +18,7 @@ from rellum.core.values.paths import PlacePath, Roots, shown
 
 if TYPE_CHECKING:
     from rellum.core.patching.merge import Conflict, Merged, Side
+    from rellum.core.patching.model import SettingsForm
 
 MOST_BYTES = 16 << 20
 """Larger files are not settings, and are not merged."""
@@ -42,20 +43,24 @@ def without_edits(
     roots: Roots,
     is_vanilla: Callable[[PlacePath], bool],
     side_of: Callable[[PlacePath], Side],
+    form_of: Callable[[PlacePath], SettingsForm | None],
 ) -> Iterator[Without]:
     """Yield what stays of merged files whose mods go; none where nothing but the mod changed them.
 
     ``side_of`` says what becomes of a key that the mod had set and that was changed since: ``mine`` keeps
-    it. Raises OSError.
+    it; ``form_of`` in which form a file is. Raises OSError.
     """
     for row in rows:
         native = is_vanilla(row.path)
-        merged = _merged(row, home, roots, "theirs" if native else side_of(row.path))
+        side: Side = "theirs" if native else side_of(row.path)
+        merged = _merged(row, home, roots, side, form_of(row.path))
         if merged is not None:
             yield Without(row, merged.content, merged.conflicts, native)
 
 
-def _merged(row: Laid, home: PackHome, roots: Roots, side: Side) -> Merged | None:
+def _merged(
+    row: Laid, home: PackHome, roots: Roots, side: Side, form: SettingsForm | None
+) -> Merged | None:
     if row.role != "merge" or row.base is None or row.under is None:
         return None
     file = roots.absolute(row.path)
@@ -64,14 +69,13 @@ def _merged(row: Laid, home: PackHome, roots: Roots, side: Side) -> Merged | Non
     base, under = (_kept(home, digest) for digest in (row.base, row.under.digest))
     if base is None or under is None or hash_file(file) == row.base:
         return None
-    from rellum.core.patching.keys import form_by_name
     from rellum.core.patching.merge import merge_settings
     from rellum.core.patching.model import PatchFault
 
     with open(file, "rb") as stream:
         now = stream.read()
     try:
-        return merge_settings(base, now, under, form_by_name(row.path), side, shown(row.path))
+        return merge_settings(base, now, under, form, side, shown(row.path))
     except PatchFault:
         return None
 

@@ -4,14 +4,19 @@ The rules are read again when one of their files has changed, and stay as they w
 known where such a file cannot be read (``rellum.core.pack.reread_rules``).
 """
 
+from __future__ import annotations
+
 import json
 import os
 from collections.abc import Mapping
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from rellum.core.globs import literal
 from rellum.core.values.path_rules import EXACT, PathRules
 from rellum.core.values.paths import PlacePath, is_in_game, parents
+
+if TYPE_CHECKING:
+    from rellum.core.patching.model import SettingsForm
 
 NOTE = "rules"
 """Under this name the state remembers the rules."""
@@ -46,6 +51,7 @@ class FolderRules(NamedTuple):
     starts: the sheet says how the game is started
     catalogs: the folders of the catalogs that the cards are in
     unfit: releases of the line-up that their cards say are not for this game any more, with what they say
+    exact_keys: patterns of INI files in which ``Waves`` and ``waves`` are two keys
     """
 
     outside: Mapping[str, str] = {}
@@ -60,6 +66,15 @@ class FolderRules(NamedTuple):
     starts: bool = False
     catalogs: tuple[str, ...] = ()
     unfit: tuple[tuple[str, str], ...] = ()
+    exact_keys: tuple[str, ...] = ()
+
+    def settings_form(self, path: PlacePath) -> SettingsForm | None:
+        """Return the form of a settings file, by its ending and what the sheet says of its keys."""
+        from rellum.core.patching.keys import form_by_name
+
+        form = form_by_name(path)
+        is_exact = form == "ini" and self.path_rules.test(self.exact_keys)(path)
+        return "ini-exact" if is_exact else form
 
     @property
     def carried(self) -> tuple[str, ...]:
@@ -160,6 +175,7 @@ def read_rules(text: str) -> FolderRules:
         starts,
         catalogs,
         unfit,
+        exact_keys,
     ) = fields
     return FolderRules(
         outside=outside,
@@ -174,4 +190,5 @@ def read_rules(text: str) -> FolderRules:
         starts=starts,
         catalogs=tuple(catalogs),
         unfit=tuple((release, said) for release, said in unfit),
+        exact_keys=tuple(exact_keys),
     )

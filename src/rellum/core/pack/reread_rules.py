@@ -72,6 +72,7 @@ def _read(files: PackFiles, state: State, before: FolderRules) -> FolderRules:
         starts=sheet.play is not None,
         catalogs=folders,
         unfit=unfit,
+        exact_keys=sheet.exact_keys,
     )
 
 

@@ -1,4 +1,9 @@
-"""Edits of single keys in settings files, comments and order kept: INI, properties, JSON, TOML."""
+"""Edits of single keys in settings files, comments and order kept: INI, properties, JSON, TOML.
+
+Keys compare as the readers of a form compare them. Most readers of INI take ``Waves`` and ``waves`` for one
+key, and so for sections: what stands there keeps its spelling. ``ini-exact`` is for those that do not; in the
+other forms they are two.
+"""
 
 from __future__ import annotations
 
@@ -42,13 +47,15 @@ def edit_keys(content: bytes, form: SettingsForm, settings: Sequence[Setting], n
     return mark + edited.encode("utf-8")
 
 
-def without_emptied_sections(content: bytes, before: bytes, others: bytes, name: str) -> bytes:
+def without_emptied_sections(
+    content: bytes, before: bytes, others: bytes, form: SettingsForm, name: str
+) -> bytes:
     """Return an INI file without the sections that became empty: with lines in ``before``, not in ``others``.
 
     Raises PatchFault.
     """
     blocks, then, other = (
-        list(_sections(_decoded(each, name))) for each in (content, before, others)
+        list(_sections(_decoded(each, name), form)) for each in (content, before, others)
     )
     gone = _said(then) - _said(blocks) - {section for section, _ in other} - {""}
     if not gone:
@@ -60,13 +67,13 @@ def without_emptied_sections(content: bytes, before: bytes, others: bytes, name:
     return mark + "".join(lines).encode("utf-8")
 
 
-def _sections(text: str) -> Iterator[tuple[str, list[str]]]:
+def _sections(text: str, form: SettingsForm) -> Iterator[tuple[str, list[str]]]:
     """Yield the sections of an INI file, each with its lines, its header first; the first one has no name."""
     name, block = "", list[str]()
     for line in text.splitlines(keepends=True):
         if header := _SECTION.match(line):
             yield name, block
-            name, block = header["name"].strip().casefold(), []
+            name, block = key_of((header["name"].strip(),), form)[0], []
         block.append(line)
     yield name, block
 
@@ -80,7 +87,7 @@ def read_keys(content: bytes, form: SettingsForm, name: str) -> dict[tuple[str, 
     """Return all keys, with the sections they lie in, and their values. Raises PatchFault.
 
     None where a key stands there twice, so that a key does not tell which is meant. ``name`` is the
-    file, as messages show it.
+    file, as messages show it. Keys are spelt as they are there; ``key_of`` tells which are the same.
     """
     if form == "json":
         document = read_json(content, name) if content.strip() else {}
@@ -89,16 +96,23 @@ def read_keys(content: bytes, form: SettingsForm, name: str) -> dict[tuple[str, 
     if form == "toml":
         return dict(_flattened(_read_toml(text, name), ()))
     keys: dict[tuple[str, ...], Any] = {}
+    seen: set[tuple[str, ...]] = set()
     section: tuple[str, ...] = ()
     for line in text.splitlines():
-        if form == "ini" and (found := _SECTION.match(line)):
+        if form != "properties" and (found := _SECTION.match(line)):
             section = (found["name"].strip(),)
         elif found := _PAIR.match(line):
             key = (*section, found["key"].strip())
-            if key in keys:
+            if key_of(key, form) in seen:
                 return None
+            seen.add(key_of(key, form))
             keys[key] = found["value"].strip()
     return keys
+
+
+def key_of(path: tuple[str, ...], form: SettingsForm) -> tuple[str, ...]:
+    """Return what two spellings of one key have in common."""
+    return tuple(part.casefold() for part in path) if form == "ini" else path
 
 
 def _flattened(table: Mapping[str, Any], above: tuple[str, ...]) -> Iterator[tuple[Any, Any]]:
@@ -132,15 +146,28 @@ def _edit_json(content: bytes, settings: Sequence[Setting], name: str) -> bytes:
         raise PatchFault(f"{name}: the file is no JSON object, and has no keys to set")
     for path, value in settings:
         table = document
-        for part in path[:-1]:
-            if not isinstance(table.get(part), dict):
-                table[part] = {}
-            table = table[part]
+        for depth, part in enumerate(path[:-1], 1):
+            if not isinstance(table.get(part, {}), dict):
+                key, kind = ".".join(path[:depth]), _kind(table[part])
+                raise PatchFault(f"{name}: {key!r} is a {kind} in the file, and has no keys")
+            table = table.get(part, {}) if value is None else table.setdefault(part, {})
         if value is None:
             table.pop(path[-1], None)
         else:
             table[path[-1]] = value
     return write_json(document, content)
+
+
+def _kind(value: object) -> str:
+    return "list" if isinstance(value, list) else "text" if isinstance(value, str) else "value"
+
+
+def _is_there(path: Sequence[str], table: Any) -> bool:
+    for part in path:
+        if not isinstance(table, dict) or part not in table:
+            return False
+        table = table[part]
+    return True
 
 
 def _edit_toml(text: str, settings: Sequence[Setting], name: str) -> str:
@@ -151,6 +178,8 @@ def _edit_toml(text: str, settings: Sequence[Setting], name: str) -> str:
         document = tomlkit.parse(text)
         for path, value in settings:
             table: Any = document
+            if value is None and not _is_there(path[:-1], document):
+                continue
             for part in path[:-1]:
                 if part not in table:
                     table[part] = tomlkit.table()
@@ -170,7 +199,7 @@ def _edit_lines(text: str, form: SettingsForm, settings: Sequence[Setting], name
     lines = text.splitlines()
     for path, value in settings:
         section, key = _section_and_key(path, form, name)
-        _set_in_lines(lines, section, key, value)
+        _set_in_lines(lines, section, key, value, form)
     joined = end.join(lines)
     return joined + end if lines and (not text or text.endswith(("\n", "\r"))) else joined
 
@@ -185,11 +214,13 @@ def _section_and_key(path: tuple[str, ...], form: SettingsForm, name: str) -> tu
     return (path[0], path[1]) if len(path) == 2 else ("", path[0])
 
 
-def _set_in_lines(lines: list[str], section: str, key: str, value: Value | None) -> None:
-    begin, end = _section_lines(lines, section)
+def _set_in_lines(
+    lines: list[str], section: str, key: str, value: Value | None, form: SettingsForm
+) -> None:
+    begin, end = _section_lines(lines, section, form)
     for index in range(begin, end):
         found = _PAIR.match(lines[index])
-        if found and found["key"].strip().casefold() == key.casefold():
+        if found and key_of((found["key"].strip(),), form) == key_of((key,), form):
             if value is None:
                 del lines[index]
             else:
@@ -205,7 +236,7 @@ def _set_in_lines(lines: list[str], section: str, key: str, value: Value | None)
     lines.insert(end, f"{key}{_middle(lines)}{_text(value)}")
 
 
-def _section_lines(lines: Sequence[str], section: str) -> tuple[int, int]:
+def _section_lines(lines: Sequence[str], section: str, form: SettingsForm) -> tuple[int, int]:
     """Return where the lines of a section begin and end; beyond all lines where there is none."""
     begin = 0 if not section else len(lines) + 1
     for index, line in enumerate(lines):
@@ -214,7 +245,7 @@ def _section_lines(lines: Sequence[str], section: str) -> tuple[int, int]:
             continue
         if begin <= index:
             return begin, index
-        if section and found["name"].strip().casefold() == section.casefold():
+        if section and key_of((found["name"].strip(),), form) == key_of((section,), form):
             begin = index + 1
     return begin, max(begin, len(lines))
 

@@ -13,7 +13,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from rellum.core.patching.keys import edit_keys, read_keys, without_emptied_sections
+from rellum.core.patching.keys import edit_keys, key_of, read_keys, without_emptied_sections
 from rellum.core.patching.model import PatchFault, SettingsForm
 
 Side = Literal["mine", "theirs"]
@@ -55,9 +55,9 @@ def merge_settings(
         before, now, new = (read_keys(each, form, name) for each in (base or b"", mine, theirs))
         if before is not None and now is not None and new is not None:
             merged = _by_key(mine, form, (before, now, new), prefer, name)
-            if form != "ini" or merged.content == mine:
+            if form not in ("ini", "ini-exact") or merged.content == mine:
                 return merged
-            content = without_emptied_sections(merged.content, mine, theirs, name)
+            content = without_emptied_sections(merged.content, mine, theirs, form, name)
             return replace(merged, content=content)
     return _by_line(base, mine, theirs, prefer, name)
 
@@ -70,11 +70,16 @@ def _by_key(
     name: str,
 ) -> Merged:
     """Merge by key; ``tables`` are what all three have: the base, mine, theirs."""
-    base, _, theirs = tables
+    base, mine, theirs = tables
+    spelt = {
+        key_of(key, form): key for key in (*base, *theirs, *mine)
+    }  # as the user has it, if at all
+    compared = [{key_of(key, form): value for key, value in each.items()} for each in tables]
     changes: dict[KeyPath, Any] = {}
     conflicts = []
-    for key in dict.fromkeys((*theirs, *base)):
-        before, now, new = (each.get(key, _GONE) for each in tables)
+    for same in dict.fromkeys((*compared[2], *compared[0])):
+        key = spelt[same]
+        before, now, new = (each.get(same, _GONE) for each in compared)
         if new in (before, now):
             continue
         if now != before:

@@ -6,7 +6,7 @@ from typing import Literal
 
 from rellum.core.errors import UserError
 
-SettingsForm = Literal["ini", "properties", "json", "toml"]
+SettingsForm = Literal["ini", "ini-exact", "properties", "json", "toml"]
 """How a settings file is written."""
 Value = str | int | float | bool
 Setting = tuple[tuple[str, ...], Value | None]

@@ -256,7 +256,16 @@ class _Planning:
         vanilla = state.baseline(self.paths)
         rows = [row for path, row in state.laid(self.paths).items() if path not in vanilla]
         home, roots = self.opened.home, self.opened.roots
-        return list(without_edits(rows, home, roots, lambda _: False, lambda _: "mine"))
+        return list(
+            without_edits(
+                rows,
+                home,
+                roots,
+                lambda _: False,
+                lambda _: "mine",
+                self.opened.rules.settings_form,
+            )
+        )
 
     def _wanted(self) -> dict[PlacePath, Content]:
         """Return the contents that the plan lacks, or brings back out of a store that may be damaged."""
