@@ -63,7 +63,10 @@ class FactReader:
         """Yield the facts of each path. Raises CannotLay where a folder or a link is in the way, OSError."""
         for path in paths:
             entry = baseline.get(path)
-            native = entry.content if entry else None
+            is_carried = self._is_carried(path)
+            native = (
+                entry.content if entry and not is_carried else None
+            )  # the player's is no vanilla
             wish, row = wanted.get(path), laid.get(path)
             now = self._standing(path, row.content if row else native, wish)
             yield PathFacts(
@@ -74,7 +77,8 @@ class FactReader:
                 wanted=wish,
                 waiting=self.waiting.get(path),
                 without_edit=self._without_edit(path),
-                is_the_users=self.users is not None and row is not None and self._is_carried(path),
+                is_the_users=row is not None and is_carried,
+                is_carried=is_carried,
                 at_hand=self._at_hand(native, row, now, wish),
                 to_vanilla=self.to_vanilla,
                 moment_ns=self.moment_ns,

@@ -19,8 +19,8 @@ was laid, vanilla. The first row that fits counts. A dash stands for anything.
 10  nothing              over nothing         a file                    ``Remove``, ``SetAside`` [f]_
 11  no file              as wanted            nothing                   nothing to do
 12  no file              --                   nothing                   noted [g]_
-13  no file              --                   a file                    ``TakeOut``
-14  a file, left alone   --                   changed                   stays; noted if of another release
+13  no file              --                   a file [h]_               ``TakeOut``
+14  a file, left alone   --                   changed [h]_              stays; noted if of another release
 15  a file               as wanted            that file                 nothing to do
 16  a file               --                   that file                 noted
 17  a file               --                   --                        ``Lay``
@@ -34,6 +34,8 @@ was laid, vanilla. The first row that fits counts. A dash stands for anything.
    as it is, forgotten and named; what the mod of row 3 brings is such a file.
 .. [f] ``SetAside`` where the user changed a file that takes the user's changes: it waits for the mod.
 .. [g] Nothing to do where nothing was there before, either.
+.. [h] What sheet or cards call the user's own is never vanilla, so it counts as changed where no mod laid it;
+   it stays, whoever wants another file there, or none, but for one that is merged with it.
 """
 
 from __future__ import annotations
@@ -86,6 +88,7 @@ class PathFacts(NamedTuple):
     waiting: the user's file that waits for a mod of the line-up
     without_edit: what the file is without the edit of the mod that goes
     is_the_users: a file there is the user's own, where its mod brings it no longer
+    is_carried: the sheet or a card of the line-up calls what is there the user's own
     at_hand: which of the vanilla content and the one under a laid file lie in the store of originals
     to_vanilla: vanilla is to come back, whatever lay under a mod
     moment_ns: the time for files that are made now, in ns since 1970
@@ -99,6 +102,7 @@ class PathFacts(NamedTuple):
     waiting: Kept | None = None
     without_edit: WithoutEdit | None = None
     is_the_users: bool = False
+    is_carried: bool = False
     at_hand: frozenset[Digest] = frozenset()
     to_vanilla: bool = False
     moment_ns: int = 0
@@ -290,6 +294,8 @@ def _taken_out(facts: PathFacts, wanted: WantedNothing) -> Decision:
     """Rows 11 to 13: a release wants nothing at this path."""
     laid, now = facts.laid, facts.now
     under = laid.under if laid else now
+    if facts.is_carried and now is not None and facts.is_changed:
+        return Decision(left_alone=STAYS_YOURS)
     if now is None:
         is_noted = laid is not None and laid.content is None and laid.owner == wanted.owner
         if is_noted or (under is None and facts.vanilla is None):
@@ -305,7 +311,8 @@ def _laid(facts: PathFacts, wanted: WantedFile) -> Decision:
     """Rows 14 to 17: a release wants a file at this path."""
     laid, now = facts.laid, facts.now
     base = wanted.base.digest if wanted.base else None
-    if wanted.role == "mine" and now is not None and facts.is_changed:
+    is_left = wanted.role == "mine" or (facts.is_carried and wanted.role != "merge")
+    if is_left and now is not None and facts.is_changed:
         return _stays_the_users(facts, wanted, base)
     under = laid.under if laid else now
     noted = Laid(facts.path, wanted.owner, now, under, wanted.role, base)

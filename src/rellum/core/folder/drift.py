@@ -109,8 +109,8 @@ def _is_meant(
 ) -> bool:
     """Whether a finding is what the user did in files that are the user's to change."""
     path = finding.path
-    if finding.kind == "foreign":
-        return is_the_users(path)
+    if finding.owner in (None, VANILLA) and is_the_users(path):
+        return True  # whatever became of it; it may have been there when the game was adopted
     if finding.kind != "changed" or owners.is_taken_away(path):
         return False
     return owners.is_the_users(path) or (finding.owner == VANILLA and may_change(path))

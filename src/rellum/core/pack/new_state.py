@@ -41,10 +41,11 @@ def create_from_rows(
     identity: Identity,
     rows: Sequence[BaselineRow],
     marker: Laid | None = None,
+    players: Sequence[BaselineRow] = (),
 ) -> None:
     """Write a new state: whole under its final name, or not at all. Raises OSError, sqlite3.Error.
 
-    ``marker`` is one that lies in the game already.
+    ``marker`` is one that lies in the game already; ``players`` are the player's files, which are no vanilla.
     """
     unfinished = home.state_file + ".new"
     if os.path.exists(unfinished):
@@ -78,7 +79,9 @@ def create_from_rows(
             Checkpoints(connection).put_in_force(pack_texts(home))
             if marker:
                 connection.execute(f"INSERT INTO laid VALUES ({LAID_MARKS})", laid_row(marker))
-            connection.executemany("INSERT INTO stamp VALUES (?, ?)", _all_stamps(rows, marker))
+            connection.executemany(
+                "INSERT INTO stamp VALUES (?, ?)", _all_stamps([*rows, *players], marker)
+            )
     finally:
         connection.close()
     os.replace(unfinished, home.state_file)

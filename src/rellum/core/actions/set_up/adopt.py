@@ -13,6 +13,7 @@ from rellum.core.actions.set_up.first_look import (
     known_baseline,
     like_releases,
     members_of,
+    players_test,
     rows_as_found,
     rows_as_known,
     signs_of_mods,
@@ -143,16 +144,22 @@ def adopt(
     files = [entry for entry in entries if entry.kind == "file"]
     digests = _hash(files, roots, request.listen)
     known = None if as_it_is else known_baseline(sheet, identity)
+    is_players = players_test(sheet)
+    own = [each for each in files if is_players(PlacePath(each.path))]
+    owned = {each.path for each in own}
+    games = [each for each in entries if each.path not in owned]
     if not known and not anew:
         _refuse_laid(home, digests, request.shelf_folder)
     rows = (
-        rows_as_known(known, entries, digests, roots) if known else rows_as_found(entries, digests)
+        rows_as_known(known, games, digests, roots, is_players)
+        if known
+        else rows_as_found(games, digests)
     )
     os.makedirs(home.state_folder, exist_ok=True)
     if anew:
         _record_anew(home, identity, rows)
     else:
-        _create(home, roots, folders, identity, rows)
+        _create(home, roots, folders, identity, rows, rows_as_found(own, digests))
     catalog = catalog_if_readable(folders, sheet)
     drift, likenesses = None, signs_of_mods(entries, sheet, catalog) if not known else ()
     if known:
@@ -199,12 +206,13 @@ def _create(
     catalogs: tuple[str, ...],
     identity: Identity,
     rows: Sequence[BaselineRow],
+    players: Sequence[BaselineRow],
 ) -> None:
     with hold_pack(home):
         adopted = Adopted(pack_id=new_id(), folder=roots.game_folder)
         refuse_unready(roots)
         write_adopted(home, catalogs, roots.game_folder, identity)
-        create_from_rows(home, adopted, identity, rows)
+        create_from_rows(home, adopted, identity, rows, players=players)
     try:
         with open_pack(Request(pack_folder=home.folder, even_if_running=True)) as opened:
             plan = plan_marker(marker_bytes(home, adopted.pack_id), opened.roots)

@@ -18,7 +18,7 @@ from rellum.core.change.rebasing import row_by_hash
 from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry
-from rellum.core.globs import PathTest
+from rellum.core.globs import PathTest, literal
 from rellum.core.hashing import Digest
 from rellum.core.pack.new_state import BaselineRow
 from rellum.core.shelf.store import Shelf
@@ -36,6 +36,12 @@ def known_baseline(sheet: GameSheet, identity: Identity) -> KnownBaseline | None
     return next((k for k in sheet.baselines if (k.version, k.edition, k.expansions) == asked), None)
 
 
+def players_test(sheet: GameSheet) -> PathTest:
+    """Return the test of files that the sheet calls the player's own: these are never vanilla."""
+    saves = sheet.places.get("saves")
+    return sheet.path_rules.test((*sheet.carry, *([f"{literal(saves)}/**"] if saves else [])))
+
+
 def rows_as_found(
     entries: Iterable[FolderEntry], digests: Mapping[str, Digest]
 ) -> list[BaselineRow]:
@@ -51,13 +57,14 @@ def rows_as_known(
     entries: Sequence[FolderEntry],
     digests: Mapping[str, Digest],
     roots: Roots,
+    is_players: PathTest,
 ) -> list[BaselineRow]:
     """Return the rows of a known baseline: from the folder what is as known, the rest by its hash alone.
 
     Folders that hold no file, and links, are taken as they are: lists of hashes do not know them. Raises
     SumsFault, OSError.
     """
-    sums = read_sums(known)
+    sums = {path: said for path, said in read_sums(known).items() if not is_players(path)}
     by_path = {entry.path: entry for entry in entries}
     there = [(PlacePath(e.path), e.size) for e in entries if e.kind == "file" and e.path in sums]
     hashes: Mapping[PlacePath, str] = (
@@ -156,8 +163,13 @@ def signs_of_mods(
     entries: Sequence[FolderEntry], sheet: GameSheet, catalog: Catalog | None
 ) -> tuple[Likeness, ...]:
     """Say what looks foreign where nobody knows the vanilla files."""
-    is_own = sheet.path_rules.test((*sheet.own_files, *sheet.carry))
-    files = [PlacePath(e.path) for e in entries if e.kind == "file" and not is_own(e.path)]
+    is_games, is_players = sheet.path_rules.test(sheet.own_files), players_test(sheet)
+    its_own = [
+        each
+        for each in entries
+        if each.kind == "file" and not (is_games(each.path) or is_players(each.path))
+    ]
+    files = [PlacePath(each.path) for each in its_own]
     found: list[Likeness] = []
     for name, place in sheet.places.items():
         inside = [path for path in files if is_in_game(place) and place in parents(path)]
@@ -167,7 +179,7 @@ def signs_of_mods(
     left_over = [path for path in files if any(is_left_over(path) for is_left_over in tests)]
     if left_over:
         found.append(Likeness(what="listed by cards as left over", paths=tuple(left_over)))
-    newer = _much_newer([e for e in entries if e.kind == "file" and not is_own(e.path)])
+    newer = _much_newer(its_own)
     if newer:
         found.append(Likeness(what="much newer than the rest", paths=tuple(newer)))
     return tuple(found)

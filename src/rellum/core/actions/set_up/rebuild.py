@@ -13,7 +13,7 @@ import shutil
 import time
 from dataclasses import dataclass
 
-from rellum.core.actions.set_up.first_look import known_baseline, rows_as_known
+from rellum.core.actions.set_up.first_look import known_baseline, players_test, rows_as_known
 from rellum.core.change.journal import Step
 from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, read_journal
 from rellum.core.change.opening import open_pack
@@ -116,7 +116,7 @@ def _vanilla(home: PackHome, roots: Roots) -> tuple[Identity, list[BaselineRow]]
         entries = list_folder(roots.game_folder)
         files = [each for each in entries if each.kind == "file"]
         digests = {each.path: hash_file(roots.absolute(PlacePath(each.path))) for each in files}
-        return told, rows_as_known(known, entries, digests, roots)
+        return told, rows_as_known(known, entries, digests, roots, players_test(sheet))
     return _identity(home, roots, version), rows
 
 
