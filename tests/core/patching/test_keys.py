@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rellum.core.patching.keys import edit_keys, form_by_name
-from rellum.core.patching.model import PatchFault
+from rellum.core.patching.model import PatchFault, SettingsForm
 
 INI = b"""\
 ; the sea
@@ -80,10 +80,11 @@ class KeysTest(unittest.TestCase):
         self.assertEqual(tomllib.loads(edited.decode()), {"sea": {"depth": 9}, "new": {"k": True}})
 
     def test_no_list_or_value_becomes_a_table(self) -> None:
-        for form, content in (
+        forms: tuple[tuple[SettingsForm, bytes], ...] = (
             ("json", b'{"libs": ["a", "b"], "depth": 3}'),
             ("toml", b'libs = ["a", "b"]\ndepth = 3\n'),
-        ):
+        )
+        for form, content in forms:
             for path in (("libs", "1"), ("depth", "sea")):
                 with self.subTest(form=form, path=path), self.assertRaises(PatchFault) as raised:
                     edit_keys(content, form, [(path, "x")], "card.toml:7")
