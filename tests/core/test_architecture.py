@@ -132,7 +132,7 @@ class LayeringTest(unittest.TestCase):
             spec = importlib.util.find_spec(name)
             assert spec and spec.origin
             with open(spec.origin, encoding="utf-8") as file:
-                self.assertLessEqual(sum(1 for _ in file), 800, name)
+                self.assertLessEqual(sum(1 for _ in file), 450, name)
 
     def test_nothing_slow_is_imported_on_the_way_up(self) -> None:
         program = (

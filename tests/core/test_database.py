@@ -12,8 +12,8 @@ from rellum.core.actions.set_up.rebuild import rebuild
 from rellum.core.change.request import Request
 from rellum.core.database import SEAL, Seal
 from rellum.core.pack.home import PackHome
+from rellum.core.pack.lost_state import StateFault
 from rellum.core.pack.open_state import open_state
-from rellum.core.pack.state import StateFault
 from rellum.core.shelf.index import Index, IndexDamaged
 from rellum.core.shelf.mend_index import mend_index
 from rellum.core.shelf.store import Shelf

@@ -25,6 +25,7 @@ from rellum.core.catalog.release_rules import (
     SettingsUpdate,
     Source,
 )
+from rellum.core.globs import literal
 from rellum.core.values.ids import ModId, SheetId
 from rellum.core.values.path_rules import EXACT, PathRules
 from rellum.core.values.paths import PlacePath, shown_file
@@ -407,6 +408,12 @@ class GameSheet:
     play: PlayRule | None = None
     log: LogRules = NO_LOG
     press: PressRules = PLAIN
+
+    @property
+    def players_own(self) -> tuple[str, ...]:
+        """Patterns of what the sheet calls the player's: what is carried, and the place of saved games."""
+        saves = self.places.get("saves")
+        return (*self.carry, *([f"{literal(saves)}/**"] if saves else []))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -12,12 +12,13 @@ from rellum.core.errors import UserError
 from rellum.core.folder.stamps import second_journal
 from rellum.core.pack.folder_rules import LAID_SINCE, NOTE, FolderRules, read_rules
 from rellum.core.pack.home import PackHome, pack_home
+from rellum.core.pack.lost_state import StateFault
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_files import PackFiles
 from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.pending_follow import is_pending
 from rellum.core.pack.session import Session
-from rellum.core.pack.state import Adopted, State, StateFault
+from rellum.core.pack.state import Adopted, State
 from rellum.core.values.paths import PlacePath, Roots
 
 if TYPE_CHECKING:

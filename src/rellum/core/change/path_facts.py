@@ -64,9 +64,8 @@ class FactReader:
         for path in paths:
             entry = baseline.get(path)
             is_carried = self._is_carried(path)
-            native = (
-                entry.content if entry and not is_carried else None
-            )  # the player's is no vanilla
+            # What is the player's own is never vanilla, even if it was there at adoption.
+            native = entry.content if entry and not is_carried else None
             wish, row = wanted.get(path), laid.get(path)
             now = self._standing(path, row.content if row else native, wish)
             yield PathFacts(

@@ -32,7 +32,6 @@ from rellum.core.composing.wanted import LeftOver, TheUsers
 from rellum.core.composing.winners import winners_of
 from rellum.core.composing.workshop import Workshop
 from rellum.core.errors import RellumError
-from rellum.core.globs import literal
 from rellum.core.hashing import Digest
 from rellum.core.layers.model import Brought, Layer, Target
 from rellum.core.layers.slot_shapes import Shape
@@ -373,8 +372,7 @@ def _mods_of(line_up: LineUpInputs) -> frozenset[str]:
 def _the_users(line_up: LineUpInputs, mods: frozenset[str]) -> TheUsers:
     """Return what is the user's own by the sheet, or by a release of the line-up."""
     sheet = line_up.catalog.sheet
-    saves = sheet.places.get("saves")
-    patterns = [*sheet.carry, *([f"{literal(saves)}/**"] if saves else [])]
+    patterns = list(sheet.players_own)
     for locked in line_up.lock.releases:
         release = release_of(locked, line_up.catalog)
         patterns += release.carry if release else ()

@@ -15,9 +15,10 @@ from rellum.core.layers.placing import place_archives
 from rellum.core.layers.wrappers import KnownFolders
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.lock_file import LockedRelease
+from rellum.core.pack.lost_state import StateFault
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_file import PackFile
-from rellum.core.pack.state import State, StateFault
+from rellum.core.pack.state import State
 from rellum.core.shelf.index import ShelfEntry
 from rellum.core.shelf.store import Shelf
 from rellum.core.solving.problem import are_chosen

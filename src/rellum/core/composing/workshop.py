@@ -292,10 +292,17 @@ class Workshop:
                 raise NotAsAdopted(
                     f"{shown(file.path)} is not as it was adopted, and the line-up builds on it",
                     hint="No original of it is kept. From a clean copy of the game: rellum restore "
-                    f"{quoted(shown(file_of(file.path)))} --from COPY\n"
-                    "If the game's store changed it, move the pack to that: rellum apply --take-update",
+                    f"{quoted(shown(file_of(file.path)))} --from COPY{self._or_take_update()}",
                 )
         return self._files[file.digest]
+
+    def _or_take_update(self) -> str:
+        """Propose to take it for an update, which is refused where the version's files are known."""
+        game = self.opened.state.identity()
+        known = {(k.version, k.edition, k.expansions) for k in self.opened.files.sheet.baselines}
+        if (game.version, game.edition, game.expansions) in known:
+            return ""
+        return "\nIf the game's store changed it, move the pack to that: rellum apply --take-update"
 
 
 def _has(file: str, digest: Digest) -> bool:

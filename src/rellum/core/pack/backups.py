@@ -66,9 +66,8 @@ class Backups:
         try:
             self._db = sqlite3.connect(self.file, timeout=10)
             self._db.execute("PRAGMA synchronous = FULL")
-            self._db.execute(
-                "PRAGMA journal_mode = TRUNCATE"
-            )  # one flush less than with a new file
+            # One flush less than with a new file.
+            self._db.execute("PRAGMA journal_mode = TRUNCATE")
             version = self._db.execute("PRAGMA user_version").fetchone()[0]
             if version < 2:  # only the look was another before: all is looked at once more
                 script = _LOOK if version else _SCHEMA + _LOOK

@@ -14,6 +14,7 @@ from rellum.core.folder.identity import Identity
 from rellum.core.folder.stamps import join_rows
 from rellum.core.pack.checkpoints import Checkpoints
 from rellum.core.pack.home import PackHome, pack_texts
+from rellum.core.pack.lost_state import StateFault
 from rellum.core.pack.marker import MARKER_PATH
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.rows import LAID_MARKS, file_row, laid_row
@@ -25,7 +26,7 @@ from rellum.core.pack.schema import (
     spelling_rows,
     upgrade,
 )
-from rellum.core.pack.state import Adopted, State, StateFault, now
+from rellum.core.pack.state import Adopted, State, now
 from rellum.core.values.content import Laid
 from rellum.core.values.paths import GAME
 

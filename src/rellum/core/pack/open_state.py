@@ -7,15 +7,15 @@ import sqlite3
 
 from rellum.core.database import Seal, is_read_only, open_in_memory
 from rellum.core.pack.home import PackHome
-from rellum.core.pack.marker import marked_pack
+from rellum.core.pack.lost_state import StateFault, damaged, lost_state, not_adopted
 from rellum.core.pack.schema import SCHEMA_VERSION, upgrade
-from rellum.core.pack.state import State, StateFault, damaged, game_named, rebuild_command
+from rellum.core.pack.state import State
 
 
 def open_state(home: PackHome) -> State:
     """Open a pack's state. Raises StateFault."""
     if not os.path.isfile(home.state_file):
-        raise lost_state(home) or _not_adopted(home)
+        raise lost_state(home) or not_adopted(home)
     seal = Seal(home.state_file)
     try:
         connection = _connect(home)
@@ -33,41 +33,9 @@ def open_state(home: PackHome) -> State:
             hint="Update Rellum.",
         )
     if not adopted:
-        raise lost_state(home) or _not_adopted(home)
+        raise lost_state(home) or not_adopted(home)
     read_only = home.state_folder if is_read_only(home.state_folder) else ""
     return State(connection, seal, read_only)
-
-
-def lost_state(home: PackHome, game: str = "") -> StateFault | None:
-    """Return the error to raise where a pack without a state had one; None where nothing tells of one.
-
-    ``game`` is the game folder, where rellum.toml need not name it.
-    """
-    game = game or game_named(home)
-    kept = [home.vanilla_file, home.journal_file, home.waiting_store]
-    if os.path.isdir(home.originals_folder):
-        kept += [home.originals_folder] if os.listdir(home.originals_folder) else []
-    is_marked = bool(game) and marked_pack(game) == home.folder
-    if not is_marked and not any(map(os.path.exists, kept)):
-        return None
-    return StateFault(
-        f"the state of the pack {home.folder} is lost: {home.state_file} is not there",
-        hint=f"Nothing was changed. '{rebuild_command(game)}' makes a new one from the second copy of the "
-        "baseline, the line-up, the shelf and the game folder.",
-    )
-
-
-def _not_adopted(home: PackHome) -> StateFault:
-    """Return the error to raise for a pack without a state: its line-up may have come with a copy of it."""
-    if os.path.exists(home.lock_file):
-        return StateFault(
-            f"the pack {home.folder} has a line-up, but no state: {home.state_file} is not there",
-            hint="Give it a game that has none of its mods: 'rellum adopt GAME-FOLDER'.",
-        )
-    return StateFault(
-        f"the pack {home.folder} has not adopted a game yet",
-        hint="Start with 'rellum adopt GAME-FOLDER'.",
-    )
 
 
 def _connect(home: PackHome) -> sqlite3.Connection:

@@ -17,9 +17,9 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from rellum.core.database import Seal, refuse
-from rellum.core.errors import UserError
 from rellum.core.hashing import Digest
 from rellum.core.pack.home import PackHome
+from rellum.core.pack.lost_state import damaged
 from rellum.core.pack.rows import (
     IDENTITY_COLUMNS,
     BaselineEntry,
@@ -44,41 +44,8 @@ IDLE = "lay-nothing"
 """The note of releases in the game of which no file is laid: all are hidden, or are as vanilla has them."""
 
 
-class StateFault(UserError):
-    """The pack's state is missing, damaged, or of a newer Rellum."""
-
-    code = "state-fault"
-
-
-def damaged(home: PackHome, how: str) -> StateFault:
-    """Return the error to raise for a state that is damaged."""
-    return StateFault(
-        f"{home.state_file} is damaged: {how}",
-        hint=f"Nothing was changed. '{rebuild_command(game_named(home))}' makes a new one from the line-up, "
-        "the shelf and the game folder; the damaged file is kept.",
-    )
-
-
 def _home_of(state_file: str) -> PackHome:
     return PackHome(os.path.dirname(os.path.dirname(state_file)))
-
-
-def rebuild_command(game: str) -> str:
-    """Return the command that makes a state anew; ``game`` is empty where the folder is not known."""
-    import shlex
-
-    return f"rellum adopt {shlex.quote(game) if game else 'GAME'} --rebuild"
-
-
-def game_named(home: PackHome) -> str:
-    """Return the game folder that rellum.toml names; empty where that cannot be read."""
-    from rellum.core.errors import RellumError
-    from rellum.core.pack.pack_file import read_pack_file
-
-    try:
-        return (os.path.isfile(home.pack_file) and read_pack_file(home).game_folder) or ""
-    except (RellumError, OSError):
-        return ""
 
 
 class Adopted(NamedTuple):

@@ -22,8 +22,8 @@ from rellum.core.change.request import Request
 from rellum.core.folder.baselines import SumsFault, parse_sums, sums_text
 from rellum.core.folder.detection import UnknownGame
 from rellum.core.pack.copying import CannotCopy
+from rellum.core.pack.lost_state import StateFault
 from rellum.core.pack.marker import FolderOwned
-from rellum.core.pack.state import StateFault
 from rellum.core.values.paths import PlacePath
 from tests.support import (
     VANILLA,

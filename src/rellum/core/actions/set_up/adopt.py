@@ -13,7 +13,6 @@ from rellum.core.actions.set_up.first_look import (
     known_baseline,
     like_releases,
     members_of,
-    players_test,
     rows_as_found,
     rows_as_known,
     signs_of_mods,
@@ -43,14 +42,15 @@ from rellum.core.nearest import nearest
 from rellum.core.pack.catalogs import find_catalogs, has_cards
 from rellum.core.pack.home import PACK_FILE, PackHome, pack_texts
 from rellum.core.pack.lock_file import read_lock
+from rellum.core.pack.lost_state import StateFault, lost_state
 from rellum.core.pack.marker import marker_bytes, refuse_other_owner
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, remove_state, write_vanilla
-from rellum.core.pack.open_state import lost_state, open_state
+from rellum.core.pack.open_state import open_state
 from rellum.core.pack.outside import usable_places
 from rellum.core.pack.pack_edits import changed_text, write_adopted
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.pack_lock import hold_pack
-from rellum.core.pack.state import Adopted, StateFault, new_id
+from rellum.core.pack.state import Adopted, new_id
 from rellum.core.pack.state_change import BaselineChange
 from rellum.core.progress import Listener
 from rellum.core.values.ids import SheetId
@@ -144,7 +144,7 @@ def adopt(
     files = [entry for entry in entries if entry.kind == "file"]
     digests = _hash(files, roots, request.listen)
     known = None if as_it_is else known_baseline(sheet, identity)
-    is_players = players_test(sheet)
+    is_players = sheet.path_rules.test(sheet.players_own)
     own = [each for each in files if is_players(PlacePath(each.path))]
     owned = {each.path for each in own}
     games = [each for each in entries if each.path not in owned]

@@ -18,7 +18,7 @@ from rellum.core.change.rebasing import row_by_hash
 from rellum.core.folder.baselines import FolderHashes, read_sums
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import FolderEntry
-from rellum.core.globs import PathTest, literal
+from rellum.core.globs import PathTest
 from rellum.core.hashing import Digest
 from rellum.core.pack.new_state import BaselineRow
 from rellum.core.shelf.store import Shelf
@@ -34,12 +34,6 @@ def known_baseline(sheet: GameSheet, identity: Identity) -> KnownBaseline | None
     """Return the known baseline of just this version, edition and expansions."""
     asked = (identity.version, identity.edition, identity.expansions)
     return next((k for k in sheet.baselines if (k.version, k.edition, k.expansions) == asked), None)
-
-
-def players_test(sheet: GameSheet) -> PathTest:
-    """Return the test of files that the sheet calls the player's own: these are never vanilla."""
-    saves = sheet.places.get("saves")
-    return sheet.path_rules.test((*sheet.carry, *([f"{literal(saves)}/**"] if saves else [])))
 
 
 def rows_as_found(
@@ -163,12 +157,8 @@ def signs_of_mods(
     entries: Sequence[FolderEntry], sheet: GameSheet, catalog: Catalog | None
 ) -> tuple[Likeness, ...]:
     """Say what looks foreign where nobody knows the vanilla files."""
-    is_games, is_players = sheet.path_rules.test(sheet.own_files), players_test(sheet)
-    its_own = [
-        each
-        for each in entries
-        if each.kind == "file" and not (is_games(each.path) or is_players(each.path))
-    ]
+    is_own = sheet.path_rules.test((*sheet.own_files, *sheet.players_own))
+    its_own = [each for each in entries if each.kind == "file" and not is_own(each.path)]
     files = [PlacePath(each.path) for each in its_own]
     found: list[Likeness] = []
     for name, place in sheet.places.items():

@@ -18,7 +18,6 @@ from rellum.core.folder.baselines import FolderHashes, Match, best, compare, sum
 from rellum.core.folder.detection import UnknownGame, identify_now
 from rellum.core.folder.identity import Identity
 from rellum.core.folder.listing import list_folder
-from rellum.core.globs import literal
 from rellum.core.pack.catalogs import find_catalogs
 from rellum.core.pack.home import PackHome
 from rellum.core.pack.marker import MARKER_PATH
@@ -87,9 +86,7 @@ def sheet_for(pack_folder: str, folder: str, catalogs: tuple[str, ...], sheet_id
 
 def vanilla_files(folder: str, sheet: GameSheet) -> list[tuple[PlacePath, int]]:
     """Return the files of a game folder with their size, without what the game or the player writes."""
-    saves = sheet.places.get("saves")
-    patterns = (*sheet.own_files, *sheet.carry, *([f"{literal(saves)}/**"] if saves else []))
-    is_own = sheet.path_rules.test(patterns)
+    is_own = sheet.path_rules.test((*sheet.own_files, *sheet.players_own))
     return [
         (PlacePath(each.path), each.size)
         for each in list_folder(os.path.abspath(folder))

@@ -13,7 +13,7 @@ import shutil
 import time
 from dataclasses import dataclass
 
-from rellum.core.actions.set_up.first_look import known_baseline, players_test, rows_as_known
+from rellum.core.actions.set_up.first_look import known_baseline, rows_as_known
 from rellum.core.change.journal import Step
 from rellum.core.change.journal_reading import JournalDamaged, NewerJournal, read_journal
 from rellum.core.change.opening import open_pack
@@ -27,13 +27,14 @@ from rellum.core.hashing import Digest, hash_file
 from rellum.core.layers.model import Removal, Target
 from rellum.core.pack.catalogs import catalog_of
 from rellum.core.pack.home import PackHome, pack_home, pack_texts
+from rellum.core.pack.lost_state import StateFault
 from rellum.core.pack.marker import MARKER_PATH, lay_marker, marked_id
 from rellum.core.pack.new_state import BaselineRow, create_from_rows, read_vanilla
 from rellum.core.pack.open_state import open_state
 from rellum.core.pack.pack_file import read_pack_file
 from rellum.core.pack.pack_lock import hold_pack
 from rellum.core.pack.session import Session
-from rellum.core.pack.state import Adopted, StateFault, new_id
+from rellum.core.pack.state import Adopted, new_id
 from rellum.core.pack.state_change import StateChange
 from rellum.core.shelf.store import Shelf
 from rellum.core.values.content import PLAIN_MODE, Content, Laid
@@ -116,7 +117,9 @@ def _vanilla(home: PackHome, roots: Roots) -> tuple[Identity, list[BaselineRow]]
         entries = list_folder(roots.game_folder)
         files = [each for each in entries if each.kind == "file"]
         digests = {each.path: hash_file(roots.absolute(PlacePath(each.path))) for each in files}
-        return told, rows_as_known(known, entries, digests, roots, players_test(sheet))
+        return told, rows_as_known(
+            known, entries, digests, roots, sheet.path_rules.test(sheet.players_own)
+        )
     return _identity(home, roots, version), rows
 
 
