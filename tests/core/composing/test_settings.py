@@ -59,6 +59,31 @@ class SettingsTest(WorldTest):
                 self.world.restore_all()
                 self.assertEqual(self.settings(), b"[View]\nWaves = low\n")
 
+    def test_the_players_own_is_never_vanilla_and_never_replaced(self) -> None:
+        """Whoever brings the path or takes it away, and if it was there at adoption; it may be deleted."""
+        own = {"saves/a.sav": b"one", "saves/b.sav": b"two", "mods/own/my.ini": b"mine"}
+        self.world.change_sheet(places='saves = "@game/saves"')
+        write_tree(self.world.path("game"), own)
+        self.world.add_release(
+            "own",
+            "1",
+            {"mods/own/my.ini": b"theirs", "a": b"a"},
+            says='carry = ["@mods/own/my.ini"]',
+        )
+        taking = {"saves/a.sav": b"evil", "mods/own/my.ini": b"evil", "e": b"e"}
+        self.world.add_release("evil", "1", taking, says='removes = ["@game/saves/b.sav"]')
+        self.make_applied()
+        for name, content in own.items():
+            self.assertEqual(self.world.game()[name].content, content, name)
+        os.unlink(self.world.path("game", "saves", "b.sav"))
+        self.world.write_game("saves/a.sav", b"one more")
+        self.assertEqual(self.world.check(deep=True).findings, ())
+        self.world.restore_all()
+        game = self.world.game()
+        self.assertNotIn("saves/b.sav", game)
+        self.assertEqual(game["saves/a.sav"].content, b"one more")
+        self.assertEqual(game["mods/own/my.ini"].content, b"mine")
+
     def test_each_rule(self) -> None:
         changed = ONE.replace(b"fog = on", b"fog = off ; at night")
         both = changed.replace(b"high", b"huge") + b"foam = on\n"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Container, Iterable, Mapping
+from collections.abc import Callable, Container, Iterable, Mapping, Set
 from typing import TYPE_CHECKING
 
 from rellum.core.change.operations import Found, Keep, LayAgain, Operation, SetAside
@@ -74,9 +74,10 @@ def plan_away(paths: Iterable[PlacePath], roots: Roots) -> Plan:
     return Plan(operations=tuple(operations))
 
 
-def plan_own_folders(paths: Collection[PlacePath], state: State, roots: Roots) -> Plan:
-    """Plan so that lost folders that Rellum had made are there again, with those above them."""
-    lost = {each for each in state.own_folders().intersection(paths) if is_in_game(each)}
+def plan_own_folders(paths: Set[PlacePath], state: State, roots: Roots) -> Plan:
+    """Plan so that lost folders that Rellum had made are there again, with those above and below them."""
+    own = (each for each in state.own_folders() if is_in_game(each))
+    lost = [each for each in own if not paths.isdisjoint((each, *parents(each)))]
     above = {folder for each in lost for folder in (each, *parents(each))}
     return Plan(new_folders=tuple(sorted(f for f in above if not os.path.isdir(roots.absolute(f)))))
 

@@ -27,6 +27,22 @@ NEW = {
 }
 
 
+class BoughtExpansionTest(WorldTest):
+    def test_it_is_told_as_what_it_is(self) -> None:
+        os.unlink(self.world.path("game", "expansions", "ice.dat"))
+        self.world.add_release("tides", "1", {"mods/tides/a.dat": b"a"})
+        self.make_applied()
+        self.world.write_game("expansions/ice.dat", b"ice")
+        said = self.world.run("check").stdout
+        self.assertIn("it calls itself 1.6.0 with ice-charts now; 1 file differs", said)
+        self.assertNotIn("puts the old files back", said)
+        done = self.world.run("apply", "--yes")
+        words = "The game was 1.6.0 without expansions and is 1.6.0 with ice-charts now"
+        self.assertIn(words, done.stdout)
+        self.assertNotIn("left by the update", done.stderr)
+        self.assertEqual(self.world.run("check").returncode, 0)
+
+
 class GameUpdateTest(WorldTest):
     def make_world(self, *, game: str = "*") -> None:
         self.world.add_release(

@@ -98,8 +98,11 @@ class BackupTest(WorldTest):
         told = self.say("apply", "--yes")
         self.assertIn("'before tides 2.0' has the saves as they were", told)
         self.save({"a.sav": b"of 2.0"})
+        hint = "bring back older ones: rellum backup back 'before tides 2.0'"
+        self.assertIn(hint, " ".join(self.say("rewind", "--yes").split()))
+        self.say("rewind", "--yes")
         self.world.want("tides", "<2")
-        self.assertIn("bring back older ones", " ".join(self.say("apply", "--yes").split()))
+        self.assertIn(hint, " ".join(self.say("apply", "--yes").split()))
         self.say("backup", "back", "before tides 2.0", "--yes")
         self.assertEqual(self.read("game", "saves", "a.sav"), b"a1")
 

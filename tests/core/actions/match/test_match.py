@@ -206,6 +206,44 @@ class MatchTest(WorldTest):
         row = read_document(self.world.run("news", "wick", "--json").stdout)["releases"][-1]
         self.assertEqual(len(row["statements"]), count)
 
+    def test_the_line_up_is_held_against_the_cards_of_today(self) -> None:
+        self.world.want("keel", "=2.0")
+        self.world.resolve()
+        card = self.world.path("catalog", "cards", "keel.toml")
+        with open(card, encoding="utf-8") as file:
+            text = file.read()
+        with open(card, "w", encoding="utf-8") as file:
+            file.write(text.replace('game = "<1.7"', 'game = "<1.6"'))
+        for command in ("check", "list"):
+            self.assertIn(
+                "keel 2.0 is for game <1.6 by its card now", self.world.run(command).stderr
+            )
+        said = self.world.run("status").stdout
+        self.assertIn("Next: rellum resolve", said)
+        self.assertIn("keel 2.0 is for game <1.6", said)
+        self.assertIn("and the game is 1.6.0", self.world.run("why", "keel").stdout)
+
+    def test_what_leaves_as_it_was_dropped_is_no_consequence_of_news(self) -> None:
+        self.world.want("tides", "=1.0")
+        self.world.add_release("lone", "1.0", {"l.dat": b"l"})
+        self.world.want("lone")
+        self.world.resolve()
+        self.world.drop("lone")
+        self.world.want("tides")
+        self.assertNotIn("lone", self.world.run("news").stdout)
+
+    def test_a_pre_release_that_is_not_taken_is_named(self) -> None:
+        self.world.add_release("lone", "1.0", {"l.dat": b"l"})
+        self.world.add_release("lone", "2.0-beta", {"l.dat": b"m"})
+        self.world.take_all()
+        self.world.want("lone")
+        self.world.apply()
+        said = self.world.run("apply", "--newest", "lone", "--yes").stdout
+        self.assertIn("2.0-beta is a pre-release: 'rellum want lone@2.0-beta' asks for it", said)
+        self.assertEqual(self.world.run("want", "lone@2.0-beta").returncode, 0)
+        self.world.apply()
+        self.assertEqual(self.world.game()["l.dat"].content, b"m")
+
     def test_nothing_is_said_of_a_release_that_it_meets(self) -> None:
         """In a pack that cannot be had, and of a mod that the pack does not want."""
         self.world.want("tides")

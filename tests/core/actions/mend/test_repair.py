@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import unittest
 
 from rellum.core.actions.mend.repair import restore_damaged
@@ -32,6 +33,28 @@ class RepairTest(WorldTest):
         return {
             each.path.removeprefix("@game/"): each.cause for each in self.world.check().findings
         }
+
+    def test_a_lost_folder_that_a_release_wants_comes_back(self) -> None:
+        place = 'to = "@game/"\n[[release.place]]\nfolder = true\nto = "@mods/cache/inner/"'
+        self.make_world(place=place)
+        shutil.rmtree(self.world.path("game", "mods", "cache"))
+        self.assertIn("rellum restore --damaged", self.world.run("check").stdout)
+        self.assertIn("Restored: 2 folders", self.world.run("restore", "--damaged", "--yes").stdout)
+        self.assertEqual(self.world.game(), self.applied)
+        self.assertEqual(self.world.check().findings, ())
+
+    def test_what_an_update_wrote_over_a_mod_is_left_to_apply(self) -> None:
+        self.make_world()
+        self.world.write_game("version.txt", b"version: 1.6.1\nedition: boxed\n")
+        self.world.write_game("data/sea.dat", b"newer sea")
+        self.assertEqual(self.causes()["data/sea.dat"], "game-update")
+        done = self.world.run("restore", "--damaged", "--yes")
+        self.assertIn("data/sea.dat is not as it should be: it may be of the game's", done.stderr)
+        self.assertEqual(self.world.game()["data/sea.dat"].content, b"newer sea")
+        self.world.apply()
+        self.assertEqual(self.world.game()["data/sea.dat"].content, b"tides")
+        self.world.restore_all()
+        self.assertEqual(self.world.game()["data/sea.dat"].content, b"newer sea")
 
     def test_each_finding_has_its_cause(self) -> None:
         self.make_world(says='obsolete = ["@mods/tides_old/**"]')
