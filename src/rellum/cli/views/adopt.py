@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 def baseline_words(result: AdoptResult) -> str:
     if result.known:
         return f"as known of {result.known}"
-    return "listed and hashed; everything in it counts as vanilla"
+    return "listed and hashed; all of these count as vanilla"
 
 
 def show_what_else(result: AdoptResult, *, every: bool) -> None:
@@ -61,7 +61,7 @@ def show_signs(result: AdoptResult) -> None:
     identity = result.identity
     console.say()
     console.say(
-        f"The vanilla files of {identity.version} are not known, so all files count as vanilla. But:"
+        f"The vanilla files of {identity.version} are not known, so what is there counts as vanilla. But:"
     )
     for each in result.likenesses:
         files = console.count_text(len(each.paths), "file")
@@ -106,6 +106,7 @@ def show(result: AdoptResult, *, every: bool) -> None:
     identity = result.identity
     console.say(console.styled(plans.game_line(identity), "bold"))
     files = console.count_text(result.files, "file")
+    yours = console.count_text(result.players, "file")
     console.facts(
         [
             ("game", result.game_folder),
@@ -114,6 +115,7 @@ def show(result: AdoptResult, *, every: bool) -> None:
                 "baseline",
                 f"{files}, {console.bytes_text(result.bytes)}, {baseline_words(result)}",
             ),
+            *([("yours", f"{yours}, never vanilla")] if result.players else []),
             *(("because", line) for line in identity.evidence),
             *(("outside", f"{root} is {folder}") for root, folder in result.places),
         ]

@@ -166,7 +166,15 @@ def tell_kept(plan: Plan) -> None:
 def tell_left_alone(
     left_alone: Sequence[tuple[PlacePath, str]], words: str, *, every: bool = False
 ) -> None:
-    """Warn of files that are not as they should be: one by one, or by reason where there are many."""
+    """Warn of files that are not as they should be: one by one, or by reason where there are many.
+
+    That the player's own stays is as it should be, and is only said.
+    """
+    from rellum.core.change.planning import STAYS_YOURS
+
+    yours = [path for path, why in left_alone if why == STAYS_YOURS]
+    tell_paths(yours, "Your own files, which a mod would change, stay as they are:")
+    left_alone = [each for each in left_alone if each[1] != STAYS_YOURS]
     if every or len(left_alone) <= MOST_LINES:
         for path, why in left_alone:
             console.warn(f"{shown(path)} {words}: {why}")

@@ -71,9 +71,7 @@ def _show_likely(taken: TakeOutcome) -> None:
     if stated:
         console.say(f"  if so: rellum take {path} --as {shlex.quote(stated)}")
     elif taken.likely:
-        console.say(
-            "  but the card has another file's hash: this is another release, or another build"
-        )
+        console.say("  but its card lists another file, by hash: this is another release or build")
         console.say(f"  to add it: rellum describe {path}")
 
 

@@ -34,8 +34,8 @@ def refuse_activities(home: PackHome, state: State, action: str) -> None:
         return
     if action != "hunt" and os.path.exists(hunt_file(home)):
         raise UnderWay(
-            "a hunt is under way, for which only some of the mods are in the game",
-            hint="'rellum hunt' goes on with it; 'rellum hunt --stop' lays the whole pack again and ends it.",
+            "a hunt is under way, and it chooses which mods are in the game",
+            hint="'rellum hunt' goes on with it; 'rellum hunt --stop' ends it with the whole pack.",
         )
     if action != "absorb" and state.note(ABSORBING):
         raise UnderWay(

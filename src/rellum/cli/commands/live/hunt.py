@@ -132,4 +132,6 @@ def _stop(request: Request, *, as_json: bool) -> None:
         raise error.with_hint("The hunt is still under way.") from error
     if as_json:
         console.say_json({"ended": "given up", "laid_again": True})
-    console.say("The hunt is given up: the whole pack is laid again, settings and saves as before.")
+    console.say(
+        "The hunt is given up: the whole pack is in the game, settings and saves as before."
+    )

@@ -83,6 +83,7 @@ class AdoptResult:
     drift: what is not vanilla in it, by cause, where that is known
     places: the places outside the game folder that the sheet names, with their folders
     likenesses: what of that looks like known releases; without a known baseline, what looks foreign
+    players: how many files are the player's by the sheet, and so never vanilla
     has_cards: whether the catalog has mods at all
     """
 
@@ -96,6 +97,7 @@ class AdoptResult:
     drift: Drift | None = None
     likenesses: tuple[Likeness, ...] = ()
     places: tuple[tuple[str, str], ...] = ()
+    players: int = 0
     has_cards: bool = True
 
 
@@ -175,6 +177,7 @@ def adopt(
         bytes=sum(max(0, row[2]) for row in rows),
         warnings=tuple(warnings),
         known=known,
+        players=len(own),
         has_cards=has_cards(folders),
         drift=drift,
         likenesses=likenesses,
