@@ -21,6 +21,11 @@ SLOWEST_FIRST = (
     "tests.cli.test_faults",
     "tests.core.change.test_failing_calls",
     "tests.truth.test_truth",
+    "tests.core.actions.share.test_follow",
+    "tests.core.solving.test_reasons",
+    "tests.core.solving.test_search",
+    "tests.cli.test_killed_commands",
+    "tests.core.change.test_damaged_journal",
     "tests.cli.test_story",
     "tests.cli.test_bad_input",
     "tests.core.fetching.test_hostile_servers",
@@ -29,7 +34,7 @@ SLOWEST_FIRST = (
 )
 AT_ONCE = 3
 """On two cores: a third of the time of all tests is waiting, for disks and for servers that do not answer."""
-OF_THE_REST = 9
+OF_THE_REST = 6
 """So many modules go into one process: each costs half a second to start."""
 _COUNTED = re.compile(
     r"^(?P<passed>\d+) passed, (?P<failed>\d+) failed(, (?P<skipped>\d+) skipped)?$"
